@@ -1,0 +1,52 @@
+//! What can go wrong in an analysis.
+
+/// Why an analysis could not be made.
+///
+/// Every message names the value that was given, what would be accepted and, where it helps,
+/// what to do next. The command line adds the name of the file.
+#[derive(Debug, Clone, PartialEq, thiserror::Error)]
+#[non_exhaustive]
+pub enum Error {
+    /// A quantity typed by the user could not be read.
+    #[error("'{given}' is not {wanted}; write it like {forms}")]
+    Unreadable {
+        /// What was typed.
+        given: String,
+        /// The kind of quantity, with its article: "a frequency".
+        wanted: &'static str,
+        /// Accepted forms, ready to print.
+        forms: &'static str,
+    },
+    /// A setting lies outside what makes sense.
+    #[error("{setting} is {given}, but must be {allowed}")]
+    Setting {
+        /// The setting in the user's words.
+        setting: &'static str,
+        /// The value given, with its unit.
+        given: String,
+        /// The legal range, in words.
+        allowed: String,
+    },
+    /// A span lies outside the recording or is empty.
+    #[error(
+        "the span {from_s:.6} s to {to_s:.6} s is empty or outside the recording, which lasts {duration_s:.6} s"
+    )]
+    Span {
+        /// Start asked for, in seconds.
+        from_s: f64,
+        /// End asked for, in seconds.
+        to_s: f64,
+        /// Length of the recording in seconds.
+        duration_s: f64,
+    },
+    /// There are too few samples to say anything.
+    #[error(
+        "the span holds {samples} samples, but at least {needed} are needed; take a longer span"
+    )]
+    TooShort {
+        /// Samples at hand.
+        samples: u64,
+        /// Samples needed.
+        needed: u64,
+    },
+}

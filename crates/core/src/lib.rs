@@ -1,0 +1,58 @@
+//! Signal analysis for Tone Map: everything that is computed, as plain functions and small structs
+//! over samples.
+//!
+//! The crate takes slices and settings and returns values. It opens no file, prints nothing, draws
+//! nothing, starts no thread and keeps no global state.
+//!
+//! # Where things stand
+//!
+//! | module | holds |
+//! |---|---|
+//! | [`units`] | Hz, seconds, notes, cents, decibels, and how a user types them |
+//! | [`Measured`] | a value with its standard uncertainty |
+//! | [`Span`] | a stretch of time of a recording |
+//! | [`Finding`] | what the engineer must know beside a result |
+//! | [`window`] | window functions and their figures of merit |
+//! | [`transform`] | the one place that plans Fourier transforms |
+//! | [`frame`] | how a running analysis cuts a recording into frames |
+//! | [`intake`] | what a recording is worth: levels, DC, clipping |
+//! | [`spectrum`] | the averaged spectrum and the tones in it |
+//! | [`synth`] | sounds whose truth is known |
+//!
+//! # Conventions
+//!
+//! - Samples are `f32`, full scale is 1; whatever is measured is computed in `f64`.
+//! - A bare number says its unit in its name: `_hz`, `_s`, `_db`, `_cents`, `_samples`, `_bins`.
+//! - Levels are in dB re full scale: a full-scale sine reads 0 dB, both as amplitude and as RMS.
+//! - An uncertainty is a standard uncertainty (k = 1) and ends in `_u`.
+//! - `Option::None` means unknown; it is never a made-up value.
+//!
+//! # Example
+//!
+//! ```
+//! use tonemap_core::spectrum::{SpectrumSettings, measure};
+//! use tonemap_core::synth::{self, PluckedString};
+//!
+//! let harp = PluckedString { frequency_hz: 196.0, ..PluckedString::default() };
+//! let samples = synth::to_samples(&harp.render(48_000.0, 2.0));
+//! let spectrum = measure(&samples, 48_000.0, &SpectrumSettings::default())?;
+//! assert_eq!(spectrum.peaks[0].note.to_string(), "G3");
+//! # Ok::<(), tonemap_core::Error>(())
+//! ```
+
+mod error;
+mod finding;
+pub mod frame;
+pub mod intake;
+mod measured;
+mod span;
+pub mod spectrum;
+pub mod synth;
+pub mod transform;
+pub mod units;
+pub mod window;
+
+pub use error::Error;
+pub use finding::{Finding, Severity};
+pub use measured::Measured;
+pub use span::{SampleSpan, Span};
