@@ -173,10 +173,9 @@ impl ChannelLevels {
             findings.push(Finding::warning(
                 "dc_offset",
                 format!(
-                    "Channel {channel} has a DC offset of {:+.4} of full scale ({:.1} dB). It adds \
-                     to RMS and peak and hides tones near 0 Hz; look for a faulty input stage.",
-                    self.dc_offset,
-                    db_from_amplitude(self.dc_offset.abs())
+                    "Channel {channel} has a DC offset of {:.4} of full scale. It adds to RMS and \
+                     peak and hides tones near 0 Hz; look for a faulty input stage.",
+                    self.dc_offset
                 ),
             ));
         }

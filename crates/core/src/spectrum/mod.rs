@@ -170,6 +170,9 @@ pub struct Spectrum {
     /// Power in each bin from 0 Hz, a sine of amplitude A reading A².
     #[serde(skip)]
     pub power: Vec<f64>,
+    /// Estimated noise floor in each bin, likewise.
+    #[serde(skip)]
+    pub floor: Vec<f64>,
     /// Lowest and highest frequency of interest in Hz.
     #[serde(skip)]
     pub range_hz: (f64, f64),
@@ -355,6 +358,7 @@ impl TonePass {
             weaker_peaks,
             peaks,
             power: self.power,
+            floor: self.floor,
             range_hz: (low_hz, high_hz),
         }
     }
@@ -367,7 +371,11 @@ impl TonePass {
                 && (0.7..1.4).contains(&(tone.amplitude.value / windowed.amplitude))
         };
         let (frequency, amplitude, phase, method) = match verdict {
-            Verdict::Steady(tone) if same(tone) => {
+            // A weak tone that dies away can hide in the noise of the whole span; the frames in
+            // which it sounds know it better.
+            Verdict::Steady(tone)
+                if same(tone) && tone.frequency_hz.u < 1.2 * windowed.measured(&[]).0.u =>
+            {
                 (tone.frequency_hz, tone.amplitude, Some(tone.phase_rad), Method::Span)
             }
             Verdict::Steady(_) => with_frames(windowed.measured(&[])),

@@ -1,0 +1,142 @@
+//! Arguments that commands share.
+
+use std::path::PathBuf;
+use std::str::FromStr;
+
+use clap::{Args, ValueEnum};
+use tonemap_core::frame::FrameSettings;
+use tonemap_core::units::{Extent, Frequency, Seconds, Share};
+use tonemap_core::window::WindowKind;
+use tonemap_core::{Error, Span};
+use tonemap_figures::Size;
+
+/// Which part of a take to analyse.
+#[derive(Args, Clone)]
+#[command(next_help_heading = "Part of the take")]
+pub(crate) struct PartArgs {
+    /// Start of the span: 1.5, 1.5s, 250ms or 1:02.5
+    #[arg(long, value_name = "TIME")]
+    from: Option<Seconds>,
+    /// End of the span
+    #[arg(long, value_name = "TIME")]
+    to: Option<Seconds>,
+    /// Channel: a number from 1, or 'mean' for the mean of all
+    #[arg(long, value_name = "CHANNEL")]
+    pub(crate) channel: Option<Channel>,
+}
+
+impl PartArgs {
+    pub(crate) fn span(&self) -> Span {
+        Span { from_s: self.from.map(|t| t.0), to_s: self.to.map(|t| t.0) }
+    }
+}
+
+/// A channel as typed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Channel {
+    /// Counted from 1.
+    Number(usize),
+    /// The mean of all channels.
+    Mean,
+}
+
+impl FromStr for Channel {
+    type Err = Error;
+
+    fn from_str(text: &str) -> Result<Self, Error> {
+        match text.parse() {
+            _ if text == "mean" => Ok(Self::Mean),
+            Ok(number) if number > 0 => Ok(Self::Number(number)),
+            _ => Err(Error::Unreadable {
+                given: text.into(),
+                wanted: "a channel",
+                forms: "1, 2, … or mean",
+            }),
+        }
+    }
+}
+
+/// How frames are cut, by intention or by hand.
+#[derive(Args, Clone)]
+#[command(next_help_heading = "Frames")]
+pub(crate) struct FrameArgs {
+    /// Tell apart equal tones this far apart: 5Hz [default: 5Hz]
+    #[arg(long, value_name = "FREQUENCY", conflicts_with = "segment")]
+    resolve: Option<Frequency>,
+    /// Window: rectangular, hann, hamming, blackman-harris, flat-top, kaiser or kaiser:BETA
+    #[arg(long, value_name = "NAME", default_value_t = WindowKind::BlackmanHarris)]
+    window: WindowKind,
+    /// Length of a frame by hand: 200ms, or 8192 samples
+    #[arg(long, value_name = "LENGTH")]
+    segment: Option<Extent>,
+    /// Share by which frames overlap: 75% [default: what suits the window]
+    #[arg(long, value_name = "SHARE", conflicts_with = "hop")]
+    overlap: Option<Share>,
+    /// Distance between the starts of frames by hand: 10ms, or 1024 samples
+    #[arg(long, value_name = "LENGTH")]
+    hop: Option<Extent>,
+    /// Transform this many times the frame: a smoother curve, not a finer resolution
+    #[arg(long, value_name = "FACTOR", conflicts_with = "transform_size")]
+    zero_pad: Option<f64>,
+    /// Transform length in samples by hand
+    #[arg(long, value_name = "SAMPLES")]
+    transform_size: Option<usize>,
+}
+
+impl FrameArgs {
+    pub(crate) fn settings(&self, reference_hz: f64) -> FrameSettings {
+        FrameSettings {
+            window: self.window,
+            resolution_hz: self.resolve.map(|f| f.hz(reference_hz)),
+            segment: self.segment,
+            transform_size: self.transform_size,
+            zero_pad: self.zero_pad,
+            hop: self.hop,
+            overlap: self.overlap.map(|share| share.0),
+        }
+    }
+}
+
+/// Form of the result.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Format {
+    /// Tables to read
+    Text,
+    /// One object a take, for programs
+    Json,
+    /// One flat table
+    Csv,
+}
+
+/// Where results go.
+#[derive(Args, Clone)]
+#[command(next_help_heading = "Output")]
+pub(crate) struct OutputArgs {
+    /// Form of the result
+    #[arg(long, value_enum, default_value_t = Format::Text)]
+    pub(crate) format: Format,
+    /// Write the result to a file instead of standard output
+    #[arg(long, value_name = "FILE")]
+    pub(crate) output: Option<PathBuf>,
+    /// Replace files that exist already
+    #[arg(long)]
+    pub(crate) force: bool,
+    /// Print nothing but the result
+    #[arg(long, short, conflicts_with = "verbose")]
+    pub(crate) quiet: bool,
+    /// Say what is being done, on standard error
+    #[arg(long, short)]
+    pub(crate) verbose: bool,
+}
+
+/// A figure beside the result.
+#[derive(Args, Clone)]
+#[command(next_help_heading = "Figure")]
+pub(crate) struct FigureArgs {
+    /// Draw the result: FILE.png or FILE.svg
+    #[arg(long, value_name = "FILE")]
+    pub(crate) figure: Option<PathBuf>,
+    /// Size of the figure in pixels
+    #[arg(long, value_name = "WIDTHxHEIGHT", default_value = "1280x800")]
+    pub(crate) size: Size,
+}

@@ -1,0 +1,219 @@
+//! `demo`: the sounds of Alder Hall, and the whole example run on them.
+
+use std::fs;
+use std::io::{self, Cursor, Write};
+use std::path::PathBuf;
+use std::process::Command;
+
+use anyhow::{Context, Result, bail};
+use clap::Args;
+use tonemap_core::synth::{self, alder_hall};
+use tonemap_figures::{PageStep, index_page};
+use tonemap_media::{WavEncoding, write_wav};
+
+use crate::output::{self, Status};
+
+/// Write the takes of Alder Hall, a made-up village hall, and run the example on them
+///
+/// The folder gets four synthesised takes, the tables and figures that the commands make of them,
+/// and index.html, a page that shows them all. Every command line is printed before it runs.
+#[derive(Args)]
+pub(crate) struct Demo {
+    /// Folder to make
+    #[arg(value_name = "FOLDER", default_value = "alder-hall")]
+    folder: PathBuf,
+    /// Write into the folder even if it holds files already
+    #[arg(long)]
+    force: bool,
+    /// Print nothing but the name of the page
+    #[arg(long, short)]
+    quiet: bool,
+}
+
+/// One step of the example.
+struct Step {
+    heading: &'static str,
+    text: &'static str,
+    /// What follows `tonemap`.
+    arguments: &'static str,
+    figure: Option<&'static str>,
+    files: &'static [&'static str],
+}
+
+const TITLE: &str = "Alder Hall, first day";
+
+const INTRODUCTION: &str = "The village hall is being readied for recitals, and the workshop next \
+    door brings its instruments. Four recordings were made: a harp string, a long tone of a wooden \
+    flute, a hand bell before it goes to the lathe, and one take that went wrong. Below is every \
+    command that was run on them, with what it printed and drew.";
+
+const STEPS: &[Step] = &[
+    Step {
+        heading: "Can the recordings be trusted?",
+        text: "Always the first question. Three takes are sound; of damaged.wav the first channel was \
+               recorded too loud through a faulty input, and the second is dead.",
+        arguments: "inspect harp-g3.wav flute-a4.wav bell-cut0.wav damaged.wav",
+        figure: None,
+        files: &[],
+    },
+    Step {
+        heading: "The flute: a steady tone",
+        text: "The flute holds its tone, so every partial is fitted over the whole span: the frequency \
+               of the first is known to a hundred-thousandth of a hertz. It stands 5 cents above A4.",
+        arguments: "spectrum flute-a4.wav --from 0.1 --to 2.9 --range 100Hz..6kHz --figure flute-a4.png",
+        figure: Some("flute-a4.png"),
+        files: &[],
+    },
+    Step {
+        heading: "The harp: a string that dies away",
+        text: "A plucked string changes all the time, so its partials are read from the averaged frames, \
+               and the table says so. The cents grow with the number of the partial: the string is stiff.",
+        arguments: "spectrum harp-g3.wav --from 0.1 --range 100Hz..8kHz --peaks 14 --figure harp-g3.png",
+        figure: Some("harp-g3.png"),
+        files: &[],
+    },
+    Step {
+        heading: "The bell: partials that are no harmonics",
+        text: "Before tuning, the second partial should be three times the first. 519.8 Hz times three \
+               is 1559.4 Hz; it lies at 1593.1 Hz, 37 cents too high.",
+        arguments: "spectrum bell-cut0.wav --from 0.1 --axis linear --range ..9kHz --figure bell-cut0.png",
+        figure: Some("bell-cut0.png"),
+        files: &[],
+    },
+    Step {
+        heading: "The bell, closer: one partial is two",
+        text: "With a resolution of 0.3 Hz the lowest partial falls apart into the two it is made of, \
+               some 0.4 Hz apart: the bell is not quite round, and its tone swells and fades every two \
+               to three seconds.",
+        arguments: "spectrum bell-cut0.wav --from 0.1 --resolve 0.3Hz --window hann --range 515Hz..525Hz \
+                    --axis linear --zero-pad 4 --figure bell-pair.png",
+        figure: Some("bell-pair.png"),
+        files: &[],
+    },
+    Step {
+        heading: "The damaged take: the result says so",
+        text: "Clipping makes harmonics that the flute never played. The numbers are still given, with \
+               what they suffer from beside them, on the figure too.",
+        arguments: "spectrum damaged.wav --range 100Hz..20kHz --figure damaged.svg",
+        figure: Some("damaged.svg"),
+        files: &[],
+    },
+    Step {
+        heading: "For programs",
+        text: "The same result as JSON, with the hash of the file and all settings, and the curve as CSV.",
+        arguments: "spectrum flute-a4.wav --from 0.1 --to 2.9 --peaks 1 --format json",
+        figure: None,
+        files: &[],
+    },
+    Step {
+        heading: "The curve as a table",
+        text: "For a spreadsheet or a plot of your own.",
+        arguments: "spectrum flute-a4.wav --range 100Hz..6kHz --curve --format csv --output flute-a4.csv",
+        figure: None,
+        files: &["flute-a4.csv"],
+    },
+];
+
+impl Demo {
+    pub(crate) fn run(&self) -> Result<Status> {
+        self.prepare_folder()?;
+        self.write_takes()?;
+        let mut pages = Vec::new();
+        for step in STEPS {
+            pages.push(self.run_step(step)?);
+        }
+        let page = index_page(TITLE, INTRODUCTION, &pages, env!("CARGO_PKG_VERSION"))?;
+        let file = self.folder.join("index.html");
+        output::write_whole(&file, page.as_bytes(), true)?;
+        let mut out = io::stdout().lock();
+        writeln!(out, "Everything is shown on one page: {}", file.display())?;
+        Ok(Status::Done)
+    }
+
+    fn prepare_folder(&self) -> Result<()> {
+        let folder = self.folder.display();
+        if self.folder.exists() && !self.folder.is_dir() {
+            bail!("{folder}: this is a file; name a folder");
+        }
+        fs::create_dir_all(&self.folder)
+            .with_context(|| format!("{folder}: the folder could not be made"))?;
+        let mut entries =
+            fs::read_dir(&self.folder).with_context(|| format!("{folder}: it cannot be read"))?;
+        if entries.next().is_some() && !self.force {
+            bail!(
+                "{folder}: the folder holds files already; name another, or write into it with --force"
+            );
+        }
+        Ok(())
+    }
+
+    fn write_takes(&self) -> Result<()> {
+        const RATE: u32 = 48_000;
+        let rate = f64::from(RATE);
+        let narrow = |sound: &[f64]| synth::to_samples(sound);
+        self.write_take("harp-g3.wav", RATE, 24, &[narrow(&alder_hall::harp_note(rate, 5.0))])?;
+        self.write_take("flute-a4.wav", RATE, 24, &[narrow(&alder_hall::flute_tone(rate, 3.0))])?;
+        self.write_take("bell-cut0.wav", RATE, 24, &[narrow(&alder_hall::bell_note(rate, 9.0))])?;
+        let overdriven = narrow(&alder_hall::overdriven_flute(44_100.0, 2.0));
+        let dead = vec![0.0; overdriven.len()];
+        self.write_take("damaged.wav", 44_100, 16, &[overdriven, dead])
+    }
+
+    fn write_take(&self, name: &str, rate: u32, bits: u16, channels: &[Vec<f32>]) -> Result<()> {
+        let mut file = Cursor::new(Vec::new());
+        write_wav(&mut file, rate, channels, WavEncoding::Integer(bits))?;
+        output::write_whole(&self.folder.join(name), file.get_ref(), true)
+    }
+
+    /// Runs one command line as the user would, in the folder, and keeps what it printed.
+    fn run_step(&self, step: &Step) -> Result<PageStep> {
+        let command = format!("tonemap {}", step.arguments);
+        let mut out = io::stdout().lock();
+        if !self.quiet {
+            writeln!(out, "# {}\n$ {command}", step.heading)?;
+        }
+        let program = std::env::current_exe().context("the program cannot find itself")?;
+        let mut arguments: Vec<&str> = step.arguments.split_whitespace().collect();
+        if self.force {
+            arguments.push("--force");
+        }
+        let run = Command::new(program)
+            .args(arguments)
+            .current_dir(&self.folder)
+            .output()
+            .context("the program could not be started")?;
+        if !run.status.success() {
+            bail!("{command}: {}", String::from_utf8_lossy(&run.stderr));
+        }
+        let output = String::from_utf8_lossy(&run.stdout).into_owned();
+        if !self.quiet {
+            writeln!(out, "{output}")?;
+        }
+        Ok(PageStep {
+            heading: step.heading.into(),
+            text: step.text.into(),
+            command,
+            output,
+            figure: step.figure.map(Into::into),
+            files: step.files.iter().map(|file| (*file).to_string()).collect(),
+        })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::path::Path;
+
+    #[test]
+    fn steps_name_the_figures_they_draw() {
+        for step in STEPS {
+            assert_eq!(step.figure.is_some(), step.arguments.contains("--figure"));
+            let named = step.figure.into_iter().chain(step.files.iter().copied());
+            for file in named {
+                assert!(step.arguments.contains(file), "{file}");
+                assert!(!Path::new(file).is_absolute());
+            }
+        }
+    }
+}

@@ -1,0 +1,28 @@
+//! The commands, one file each: its arguments, then resolve settings → run → present.
+
+mod demo;
+mod inspect;
+mod spectrum;
+
+use anyhow::Result;
+use clap::Subcommand;
+
+use crate::output::Status;
+
+/// All commands. A new one is added here and has a file of its own.
+#[derive(Subcommand)]
+pub(crate) enum Command {
+    Inspect(inspect::Inspect),
+    Spectrum(spectrum::Spectrum),
+    Demo(demo::Demo),
+}
+
+impl Command {
+    pub(crate) fn run(&self) -> Result<Status> {
+        match self {
+            Self::Inspect(command) => command.run(),
+            Self::Spectrum(command) => command.run(),
+            Self::Demo(command) => command.run(),
+        }
+    }
+}

@@ -1,0 +1,241 @@
+//! Results out: text, JSON and CSV, figures, exit status.
+
+use std::fs;
+use std::io::{self, ErrorKind, Write};
+use std::path::Path;
+use std::process::ExitCode;
+
+use anyhow::{Context, Result, bail};
+use serde::Serialize;
+use tonemap_core::{Finding, Severity};
+use tonemap_figures::Figure;
+
+use crate::args::OutputArgs;
+use crate::take::TakeRecord;
+use crate::text;
+
+/// How a run ends.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Status {
+    /// Done.
+    Done,
+    /// Could not: said on standard error.
+    CouldNot,
+    /// Wrong usage: said on standard error.
+    WrongUsage,
+}
+
+impl Status {
+    /// The status that an error ends in: a setting that makes no sense is wrong usage.
+    pub(crate) fn of(error: &anyhow::Error) -> Self {
+        let is_usage = error.chain().any(|cause| {
+            matches!(
+                cause.downcast_ref(),
+                Some(tonemap_core::Error::Setting { .. } | tonemap_core::Error::Unreadable { .. })
+            ) || cause.is::<Usage>()
+        });
+        if is_usage { Self::WrongUsage } else { Self::CouldNot }
+    }
+}
+
+impl From<Status> for ExitCode {
+    fn from(status: Status) -> Self {
+        match status {
+            Status::Done => Self::SUCCESS,
+            Status::CouldNot => Self::from(1),
+            Status::WrongUsage => Self::from(2),
+        }
+    }
+}
+
+/// Arguments that are each right but do not go together.
+#[derive(Debug)]
+pub(crate) struct Usage(pub(crate) String);
+
+impl std::fmt::Display for Usage {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str(&self.0)
+    }
+}
+
+impl std::error::Error for Usage {}
+
+/// Prints an error as one sentence: what it concerns, then why.
+pub(crate) fn print_error(error: &anyhow::Error) {
+    let causes: Vec<String> = error.chain().map(ToString::to_string).collect();
+    // A standard error that cannot be written to leaves nothing to be done.
+    let _ = writeln!(io::stderr(), "tonemap: {}.", causes.join(": ").trim_end_matches('.'));
+}
+
+/// Whether the reader of our output has gone, which is no error.
+pub(crate) fn is_broken_pipe(error: &anyhow::Error) -> bool {
+    error
+        .chain()
+        .filter_map(|cause| cause.downcast_ref::<io::Error>())
+        .any(|cause| cause.kind() == ErrorKind::BrokenPipe)
+}
+
+/// Starts the log on standard error if the user wants to hear what is being done.
+pub(crate) fn start_log(args: &OutputArgs) {
+    if args.verbose {
+        tracing_subscriber::fmt()
+            .with_writer(io::stderr)
+            .with_max_level(tracing::Level::INFO)
+            .with_target(false)
+            .without_time()
+            .init();
+    }
+}
+
+/// Refuses early what could not be written at the end: a file that exists already, or a folder
+/// that does not.
+pub(crate) fn check_writable(file: &Path, force: bool) -> Result<()> {
+    let folder = folder_of(file);
+    if !folder.is_dir() {
+        bail!("{}: there is no such folder; make it first", folder.display());
+    }
+    if file.is_dir() {
+        bail!("{}: this is a folder; name a file in it", file.display());
+    }
+    if file.exists() && !force {
+        bail!(
+            "{}: this file exists already; choose another name, or replace it with --force",
+            file.display()
+        );
+    }
+    Ok(())
+}
+
+fn folder_of(file: &Path) -> &Path {
+    match file.parent() {
+        Some(folder) if !folder.as_os_str().is_empty() => folder,
+        _ => Path::new("."),
+    }
+}
+
+/// Writes a file under a temporary name, then renames it: it is there whole or not at all.
+pub(crate) fn write_whole(file: &Path, content: &[u8], force: bool) -> Result<()> {
+    check_writable(file, force)?;
+    let write = || -> io::Result<()> {
+        let mut temporary = tempfile::Builder::new();
+        #[cfg(unix)]
+        {
+            use std::os::unix::fs::PermissionsExt;
+            // A temporary file is private; a result is not.
+            temporary.permissions(fs::Permissions::from_mode(0o666));
+        }
+        let mut temporary = temporary.tempfile_in(folder_of(file))?;
+        temporary.write_all(content)?;
+        temporary.as_file().sync_all()?;
+        if force {
+            temporary.persist(file).map_err(|error| error.error)?;
+        } else {
+            temporary.persist_noclobber(file).map_err(|error| error.error)?;
+        }
+        Ok(())
+    };
+    write().with_context(|| format!("{}: it could not be written", file.display()))
+}
+
+/// Writes a result to standard output, or to the file that was asked for.
+pub(crate) fn write_result(args: &OutputArgs, content: &str) -> Result<()> {
+    match &args.output {
+        Some(file) => write_whole(file, content.as_bytes(), args.force),
+        None => {
+            let mut out = io::stdout().lock();
+            out.write_all(content.as_bytes())?;
+            out.flush()?;
+            Ok(())
+        }
+    }
+}
+
+/// The kinds of picture file.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Picture {
+    Png,
+    Svg,
+}
+
+impl Picture {
+    /// The kind that the name of a file asks for.
+    pub(crate) fn of(file: &Path) -> Result<Self> {
+        let ending = file.extension().map(|ending| ending.to_string_lossy().to_ascii_lowercase());
+        match ending.as_deref() {
+            Some("png") => Ok(Self::Png),
+            Some("svg") => Ok(Self::Svg),
+            _ => Err(Usage(format!(
+                "{}: a figure is a PNG or an SVG file; name it FILE.png or FILE.svg",
+                file.display()
+            ))
+            .into()),
+        }
+    }
+}
+
+/// Writes a figure as PNG or SVG, by the ending of its name.
+pub(crate) fn write_figure(file: &Path, figure: &Figure, force: bool) -> Result<()> {
+    let content = match Picture::of(file)? {
+        Picture::Png => figure.png()?,
+        Picture::Svg => figure.svg().into_bytes(),
+    };
+    write_whole(file, &content, force)
+}
+
+/// Prints findings of severity *note* on standard error: good to know, not part of the result.
+pub(crate) fn print_notes(args: &OutputArgs, findings: &[Finding]) {
+    if args.quiet {
+        return;
+    }
+    for finding in findings.iter().filter(|finding| finding.severity == Severity::Note) {
+        let _ = write!(io::stderr(), "{}", text::finding(finding));
+    }
+}
+
+/// The JSON form of every result.
+#[derive(Serialize)]
+pub(crate) struct Envelope<'a, S: Serialize, R: Serialize> {
+    /// Version of the program.
+    pub(crate) tonemap: &'static str,
+    /// The command.
+    pub(crate) kind: &'static str,
+    /// Version of the keys of `result`.
+    pub(crate) schema: u32,
+    /// Where it comes from.
+    pub(crate) take: TakeRecord,
+    /// All settings, as they were used.
+    pub(crate) settings: S,
+    /// What was measured.
+    pub(crate) result: R,
+    /// What must be known beside it.
+    pub(crate) findings: &'a [Finding],
+}
+
+/// One line of JSON.
+pub(crate) fn json_line<S: Serialize, R: Serialize>(
+    kind: &'static str,
+    take: TakeRecord,
+    settings: S,
+    result: R,
+    findings: &[Finding],
+) -> Result<String> {
+    let envelope = Envelope {
+        tonemap: env!("CARGO_PKG_VERSION"),
+        kind,
+        schema: 1,
+        take,
+        settings,
+        result,
+        findings,
+    };
+    Ok(serde_json::to_string(&envelope)? + "\n")
+}
+
+/// A CSV table of rows with named fields.
+pub(crate) fn csv_table<R: Serialize>(rows: impl IntoIterator<Item = R>) -> Result<String> {
+    let mut writer = csv::Writer::from_writer(Vec::new());
+    for row in rows {
+        writer.serialize(row)?;
+    }
+    Ok(String::from_utf8(writer.into_inner()?)?)
+}

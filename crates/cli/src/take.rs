@@ -1,0 +1,242 @@
+//! A take as a command sees it: a file, a channel, a span, and what is wrong with them.
+
+use std::path::{Path, PathBuf};
+
+use anyhow::{Context, Result};
+use serde::Serialize;
+use tonemap_core::intake::LevelMeter;
+use tonemap_core::{Error, Finding, SampleSpan, Span};
+use tonemap_media::{Block, TakeInfo, TakeReader};
+
+use crate::args::{Channel, PartArgs};
+use crate::progress::Progress;
+
+/// An opened take.
+pub(crate) struct Take {
+    pub(crate) path: PathBuf,
+    pub(crate) info: TakeInfo,
+    /// Frames in the file.
+    pub(crate) frames: u64,
+    /// What the header gives away.
+    pub(crate) findings: Vec<Finding>,
+}
+
+/// One channel over one span of a take.
+pub(crate) struct Part<'a> {
+    take: &'a Take,
+    channel: Channel,
+    pub(crate) span: SampleSpan,
+}
+
+/// What a result says about the take it comes from.
+#[derive(Serialize)]
+pub(crate) struct TakeRecord {
+    path: String,
+    blake3: String,
+    sample_rate_hz: f64,
+    channels: usize,
+    duration_s: f64,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    channel: Option<String>,
+    span: SpanRecord,
+}
+
+#[derive(Serialize)]
+struct SpanRecord {
+    from_s: f64,
+    to_s: f64,
+}
+
+impl Take {
+    /// Opens a take and reads its header. A take whose header does not state its length is read
+    /// through once.
+    pub(crate) fn open(path: &Path) -> Result<Self> {
+        let mut reader = open(path)?;
+        let info = reader.info().clone();
+        let frames = match info.frames {
+            Some(frames) => frames,
+            None => {
+                let mut block = Block::default();
+                while reader.read(&mut block).with_context(|| name(path))? {}
+                reader.position()
+            }
+        };
+        let mut findings = Vec::new();
+        if info.missing_frames > 0 {
+            findings.push(truncated(&info, info.missing_frames, frames));
+        }
+        if info.stray_bytes > 0 {
+            findings.push(Finding::warning(
+                "stray_bytes",
+                format!(
+                    "{} bytes follow the sound that belong to no part of the file: its header may \
+                     state too short a length. Compare the duration with what was recorded.",
+                    info.stray_bytes
+                ),
+            ));
+        }
+        Ok(Self { path: path.into(), info, frames, findings })
+    }
+
+    pub(crate) fn name(&self) -> String {
+        self.path.file_name().map_or_else(|| name(&self.path), |n| n.to_string_lossy().into_owned())
+    }
+
+    pub(crate) fn duration_s(&self) -> f64 {
+        self.frames as f64 / self.info.sample_rate_hz
+    }
+
+    /// The channel and span asked for. A take of several channels is read in its first unless
+    /// another is asked for, and a finding says so.
+    pub(crate) fn part(&mut self, args: &PartArgs) -> Result<Part<'_>> {
+        let channels = self.info.channels;
+        let channel = match args.channel {
+            Some(Channel::Number(number)) if number > channels => {
+                return Err(Error::Setting {
+                    setting: "the channel",
+                    given: number.to_string(),
+                    allowed: match channels {
+                        1 => "1: the take is mono".into(),
+                        _ => format!("1 to {channels}, or mean"),
+                    },
+                })
+                .with_context(|| name(&self.path));
+            }
+            Some(channel) => channel,
+            None => {
+                if channels > 1 {
+                    self.findings.push(Finding::note(
+                        "first_channel",
+                        format!(
+                            "The take has {channels} channels; channel 1 is analysed. Choose with \
+                             --channel 2 or --channel mean."
+                        ),
+                    ));
+                }
+                Channel::Number(1)
+            }
+        };
+        let span = self.span(args.span())?;
+        Ok(Part { take: self, channel, span })
+    }
+
+    /// A span in samples.
+    pub(crate) fn span(&self, span: Span) -> Result<SampleSpan> {
+        if self.frames == 0 {
+            anyhow::bail!("{}: the recording holds no samples; record it again", name(&self.path));
+        }
+        span.samples(self.info.sample_rate_hz, self.frames).with_context(|| name(&self.path))
+    }
+
+    /// Hands blocks of all channels over a span to `work`, and returns what was found on the way.
+    pub(crate) fn read(
+        &self,
+        span: SampleSpan,
+        what: &'static str,
+        quiet: bool,
+        mut work: impl FnMut(&Block),
+    ) -> Result<Vec<Finding>> {
+        let mut reader = open(&self.path)?;
+        let mut progress = Progress::new(what, span.len(), quiet);
+        let started = std::time::Instant::now();
+        let mut frames = 0;
+        reader
+            .for_span(span.start, span.end, |block| {
+                work(block);
+                frames += block.frames() as u64;
+                progress.advance(block.frames() as u64);
+            })
+            .with_context(|| name(&self.path))?;
+        tracing::info!(what, frames, seconds = started.elapsed().as_secs_f64(), "read");
+        let mut findings = Vec::new();
+        let missing = span.len() - frames;
+        if missing > 0 {
+            findings.push(truncated(&self.info, missing, span.start + frames));
+        }
+        if reader.not_finite() > 0 {
+            findings.push(Finding::serious(
+                "not_finite",
+                format!(
+                    "{} samples are infinite or not a number; they are taken as silence. Find the \
+                     program that wrote them, and export again.",
+                    reader.not_finite()
+                ),
+            ));
+        }
+        Ok(findings)
+    }
+
+    /// A meter for the levels of one channel.
+    pub(crate) fn level_meter(&self) -> LevelMeter {
+        LevelMeter::new(self.info.sample_rate_hz, self.info.bits_per_sample)
+    }
+
+    /// What a result keeps of its take. Reads the whole file to hash it.
+    pub(crate) fn record(&self, span: SampleSpan, channel: Option<String>) -> Result<TakeRecord> {
+        let rate = self.info.sample_rate_hz;
+        let mut hasher = blake3::Hasher::new();
+        std::fs::File::open(&self.path)
+            .and_then(|file| hasher.update_reader(file).map(|_| ()))
+            .with_context(|| name(&self.path))?;
+        Ok(TakeRecord {
+            path: name(&self.path),
+            blake3: hasher.finalize().to_hex().to_string(),
+            sample_rate_hz: rate,
+            channels: self.info.channels,
+            duration_s: self.duration_s(),
+            channel,
+            span: SpanRecord { from_s: span.start as f64 / rate, to_s: span.end as f64 / rate },
+        })
+    }
+}
+
+impl Part<'_> {
+    pub(crate) fn take(&self) -> &Take {
+        self.take
+    }
+
+    /// Name of the channel.
+    pub(crate) fn channel_name(&self) -> String {
+        match self.channel {
+            Channel::Number(number) => number.to_string(),
+            Channel::Mean => "mean".into(),
+        }
+    }
+
+    /// Hands the samples to `work`, block by block.
+    pub(crate) fn read(
+        &self,
+        what: &'static str,
+        quiet: bool,
+        mut work: impl FnMut(&[f32]),
+    ) -> Result<Vec<Finding>> {
+        let mut mean = Vec::new();
+        self.take.read(self.span, what, quiet, |block| match self.channel {
+            Channel::Number(number) => work(block.channel(number - 1)),
+            Channel::Mean => {
+                block.mean_into(&mut mean);
+                work(&mean);
+            }
+        })
+    }
+}
+
+fn truncated(info: &TakeInfo, missing: u64, frames: u64) -> Finding {
+    Finding::warning(
+        "truncated",
+        format!(
+            "The file ends early: its header states {:.3} s more than the {:.3} s it holds. The end \
+             of the recording is lost; copy it again if the original is longer.",
+            missing as f64 / info.sample_rate_hz,
+            frames as f64 / info.sample_rate_hz,
+        ),
+    )
+}
+
+fn open(path: &Path) -> Result<TakeReader> {
+    TakeReader::open(path).with_context(|| name(path))
+}
+
+fn name(path: &Path) -> String {
+    path.display().to_string()
+}

@@ -1,0 +1,124 @@
+//! Text for reading: tables, numbers, findings.
+
+use comfy_table::{Cell, CellAlignment, Table, presets};
+use tonemap_core::{Finding, Measured, Severity};
+
+/// Width to which running text is wrapped.
+const LINE_WIDTH: usize = 96;
+
+/// A table of aligned columns. `left` says which columns hold words; the others hold numbers.
+pub(crate) fn table(head: &[&str], left: &[usize], rows: Vec<Vec<String>>) -> String {
+    let mut table = Table::new();
+    table.load_style(presets::NOTHING);
+    let aligned = |column: usize, text: String| {
+        let side = if left.contains(&column) { CellAlignment::Left } else { CellAlignment::Right };
+        Cell::new(text).set_alignment(side)
+    };
+    let cells = |row: Vec<String>| -> Vec<Cell> {
+        row.into_iter().enumerate().map(|(column, text)| aligned(column, text)).collect()
+    };
+    table.set_header(cells(head.iter().map(|title| (*title).to_string()).collect()));
+    for row in rows {
+        table.add_row(cells(row));
+    }
+    for column in table.column_iter_mut() {
+        column.set_padding((2, 0));
+    }
+    table.trim_fmt() + "\n"
+}
+
+/// A number with `decimals` decimals and a true minus sign.
+pub(crate) fn number(value: f64, decimals: usize) -> String {
+    let text = format!("{value:.decimals$}");
+    match text.strip_prefix('-') {
+        Some(digits) if digits.chars().any(|c| c.is_ascii_digit() && c != '0') => {
+            format!("−{digits}")
+        }
+        Some(digits) => digits.to_string(),
+        None => text,
+    }
+}
+
+/// A number that may be unknown.
+pub(crate) fn known(value: Option<f64>, decimals: usize) -> String {
+    value.map_or("–".into(), |value| number(value, decimals))
+}
+
+/// A value and its uncertainty, with the digits that mean something, at most `most` decimals.
+pub(crate) fn measured(value: f64, u: f64, most: usize) -> [String; 2] {
+    let (_, u_text) = Measured::new(value, u).text(most);
+    [number(value, Measured::new(value, u).decimals(most)), u_text]
+}
+
+/// A whole number with thin groups of three digits.
+pub(crate) fn grouped(value: u64) -> String {
+    let digits = value.to_string();
+    let mut text = String::new();
+    for (n, digit) in digits.chars().enumerate() {
+        if n > 0 && (digits.len() - n).is_multiple_of(3) && digits.len() > 4 {
+            text.push(' ');
+        }
+        text.push(digit);
+    }
+    text
+}
+
+/// A sample rate: whole where it is whole.
+pub(crate) fn rate(rate_hz: f64) -> String {
+    if rate_hz.fract() == 0.0 { grouped(rate_hz as u64) } else { number(rate_hz, 3) }
+}
+
+/// Findings above *note*, wrapped, the most serious first; nothing if there are none.
+pub(crate) fn findings(findings: &[Finding]) -> String {
+    let mut shown: Vec<&Finding> =
+        findings.iter().filter(|finding| finding.severity > Severity::Note).collect();
+    shown.sort_by_key(|finding| std::cmp::Reverse(finding.severity));
+    shown.iter().map(|finding| self::finding(finding)).collect()
+}
+
+/// One finding, wrapped: severity and code, then the text, indented.
+pub(crate) fn finding(finding: &Finding) -> String {
+    let mut text = format!("  {} [{}]\n", finding.severity.word(), finding.code);
+    let mut line = String::from("   ");
+    for word in finding.text.split_whitespace() {
+        if line.chars().count() + 1 + word.chars().count() > LINE_WIDTH {
+            text.push_str(&line);
+            text.push('\n');
+            line = String::from("   ");
+        }
+        line.push(' ');
+        line.push_str(word);
+    }
+    text + &line + "\n"
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn numbers_have_true_signs_and_no_negative_zero() {
+        assert_eq!(number(-1.25, 1), "−1.2");
+        assert_eq!(number(-0.001, 2), "0.00");
+        assert_eq!(known(None, 2), "–");
+        assert_eq!(grouped(48_000), "48 000");
+        assert_eq!(grouped(1234), "1234");
+    }
+
+    #[test]
+    fn tables_align_numbers_right_and_words_left() {
+        let rows = vec![vec!["a".into(), "1".into()], vec!["bbb".into(), "−22".into()]];
+        assert_eq!(table(&["name", "dB"], &[0], rows), "  name   dB\n  a       1\n  bbb   −22\n");
+    }
+
+    #[test]
+    fn findings_wrap_and_notes_stay_out() {
+        let long = "word ".repeat(40);
+        let list =
+            [Finding::note("n", "x"), Finding::warning("w", &long), Finding::serious("s", "y")];
+        let shown = findings(&list);
+        assert!(shown.starts_with("  serious [s]\n    y\n  warning [w]\n"), "{shown}");
+        assert!(shown.lines().all(|line| line.chars().count() <= LINE_WIDTH), "{shown}");
+        assert!(!shown.contains("[n]"));
+    }
+}

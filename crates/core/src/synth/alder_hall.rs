@@ -1,0 +1,104 @@
+//! The instruments of Alder Hall: a made-up village hall with a harp, a flute and a bell that do
+//! not exist, so that examples have sounds whose truth is known.
+
+use super::partials::{Partial, Vibrato, harmonics, render};
+use super::string::PluckedString;
+use super::{coloured_noise, fade, mix, white_noise};
+
+/// Noise of the empty hall, RMS re full scale: −94 dB.
+const HALL_NOISE: f64 = 2e-5;
+
+/// One string of the harp, G3, four cents flat, plucked a third of the way along.
+#[must_use]
+pub fn harp_g3() -> PluckedString {
+    PluckedString { frequency_hz: 195.54, inharmonicity: 1.1e-4, ..PluckedString::default() }
+}
+
+/// The harp string from 0.1 s on, with the noise of the hall.
+#[must_use]
+pub fn harp_note(sample_rate_hz: f64, duration_s: f64) -> Vec<f64> {
+    let mut sound = white_noise(31, HALL_NOISE, (duration_s * sample_rate_hz) as usize);
+    let start = (0.1 * sample_rate_hz) as usize;
+    let string = harp_g3().render(sample_rate_hz, duration_s - 0.1);
+    mix(&mut sound[start..], &string);
+    sound
+}
+
+/// Frequency of the flute's long tone in Hz: A4, five cents sharp.
+pub const FLUTE_A4_HZ: f64 = 441.27;
+
+/// A long, straight tone of the wooden flute, with breath.
+#[must_use]
+pub fn flute_tone(sample_rate_hz: f64, duration_s: f64) -> Vec<f64> {
+    let partials = harmonics(FLUTE_A4_HZ, &[0.28, 0.11, 0.045, 0.012, 0.006, 0.0025, 0.0008]);
+    let mut sound = render(&partials, Vibrato::default(), sample_rate_hz, duration_s);
+    let samples = sound.len();
+    mix(&mut sound, &coloured_noise(32, 0.002, 1800.0, 0.7, sample_rate_hz, samples));
+    fade(&mut sound, 0.06, sample_rate_hz);
+    mix(&mut sound, &white_noise(33, HALL_NOISE, samples));
+    sound
+}
+
+/// The partials of the hand bell before it goes to the lathe. Its wall is not perfectly round, so
+/// that each mode is a pair a little apart; the second is meant to be three times the first, and
+/// is 37 cents sharp.
+#[must_use]
+pub fn bell_before_tuning() -> Vec<Partial> {
+    let modes = [
+        (519.8, 0.22, 9.0, 0.42),
+        (1593.0, 0.15, 5.0, 0.9),
+        (2946.0, 0.05, 2.2, 1.6),
+        (3310.0, 0.035, 1.8, 2.1),
+        (4671.0, 0.03, 1.1, 0.0),
+        (6184.0, 0.018, 0.7, 3.4),
+        (8320.0, 0.009, 0.4, 0.0),
+    ];
+    modes
+        .into_iter()
+        .flat_map(|(frequency_hz, amplitude, t60_s, apart_hz)| {
+            let one = Partial { frequency_hz, amplitude, phase_rad: -1.2, t60_s };
+            let other = Partial {
+                frequency_hz: frequency_hz + apart_hz,
+                amplitude: 0.6 * amplitude,
+                phase_rad: 0.7,
+                t60_s: 0.9 * t60_s,
+            };
+            if apart_hz > 0.0 { vec![one, other] } else { vec![one] }
+        })
+        .collect()
+}
+
+/// The hand bell struck at 0.1 s, with the noise of the hall.
+#[must_use]
+pub fn bell_note(sample_rate_hz: f64, duration_s: f64) -> Vec<f64> {
+    let mut sound = white_noise(34, HALL_NOISE, (duration_s * sample_rate_hz) as usize);
+    let start = (0.1 * sample_rate_hz) as usize;
+    let bell = render(&bell_before_tuning(), Vibrato::default(), sample_rate_hz, duration_s - 0.1);
+    mix(&mut sound[start..], &bell);
+    sound
+}
+
+/// The flute through a faulty input: far too loud, with an offset, and cut at full scale.
+#[must_use]
+pub fn overdriven_flute(sample_rate_hz: f64, duration_s: f64) -> Vec<f64> {
+    flute_tone(sample_rate_hz, duration_s)
+        .into_iter()
+        .map(|x| (3.4 * x + 0.03).clamp(-1.0, 1.0))
+        .collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn takes_have_the_length_asked_for_and_stay_within_full_scale() {
+        for sound in [harp_note(44_100.0, 1.5), flute_tone(44_100.0, 1.5), bell_note(44_100.0, 1.5)]
+        {
+            assert_eq!(sound.len(), 66_150);
+            assert!(sound.iter().all(|x| x.abs() < 1.0));
+        }
+        let overdriven = overdriven_flute(44_100.0, 1.5);
+        assert!(overdriven.iter().filter(|x| **x >= 1.0).count() > 1000);
+    }
+}

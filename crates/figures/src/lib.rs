@@ -1,0 +1,26 @@
+//! Tone Map's results drawn.
+//!
+//! Every figure is drawn once, as SVG; its PNG is a rendering of that SVG, so that the two are the
+//! same picture. Fonts are embedded: no system font is needed, and none is used.
+//!
+//! | module | holds |
+//! |---|---|
+//! | [`spectrum_figure`] | level against frequency, with its tones |
+//! | [`index_page`] | a page that shows a run of commands with their tables and figures |
+//!
+//! Inside, a figure is made of [`panel`]s (two axes and what lies between them) on a [`sheet`]
+//! (lines, shapes and text in pixels); [`theme`] holds every colour and size, and [`ticks`] chooses
+//! round values.
+
+mod error;
+mod page;
+mod panel;
+mod sheet;
+mod spectrum;
+mod theme;
+mod ticks;
+
+pub use error::Error;
+pub use page::{PageStep, index_page};
+pub use sheet::{Figure, Size};
+pub use spectrum::{FrequencyScale, SpectrumFigure, spectrum_figure};

@@ -1,0 +1,137 @@
+//! A panel: two axes and what lies between them.
+
+use crate::error::Error;
+use crate::sheet::{Align, Sheet, Type};
+use crate::theme;
+use crate::ticks::{self, Tick};
+
+/// How values are spread along an axis.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Scale {
+    Linear,
+    Logarithmic,
+}
+
+/// Values from `low` to `high` along a stretch of pixels.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Axis {
+    pub(crate) low: f64,
+    pub(crate) high: f64,
+    pub(crate) scale: Scale,
+    /// Pixels of the two ends.
+    pub(crate) from_px: f64,
+    pub(crate) to_px: f64,
+}
+
+impl Axis {
+    /// Where a value lies, in pixels.
+    pub(crate) fn place(&self, value: f64) -> f64 {
+        let share = match self.scale {
+            Scale::Linear => (value - self.low) / (self.high - self.low),
+            Scale::Logarithmic => (value / self.low).ln() / (self.high / self.low).ln(),
+        };
+        self.from_px + share * (self.to_px - self.from_px)
+    }
+
+    /// Where a value lies, cut to the ends.
+    pub(crate) fn place_within(&self, value: f64) -> f64 {
+        self.place(value.clamp(self.low, self.high))
+    }
+
+    pub(crate) fn contains(&self, value: f64) -> bool {
+        (self.low..=self.high).contains(&value)
+    }
+
+    fn ticks(&self, px_per_tick: f64) -> Vec<Tick> {
+        let count = (self.to_px - self.from_px).abs() / px_per_tick;
+        match self.scale {
+            Scale::Linear => ticks::linear(self.low, self.high, count),
+            Scale::Logarithmic => ticks::logarithmic(self.low, self.high),
+        }
+    }
+}
+
+/// A frame with an axis below and one at the left.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Panel {
+    pub(crate) x: Axis,
+    /// From bottom to top: `from_px` is the larger.
+    pub(crate) y: Axis,
+}
+
+impl Panel {
+    pub(crate) fn place(&self, x: f64, y: f64) -> (f64, f64) {
+        (self.x.place_within(x), self.y.place_within(y))
+    }
+
+    /// Grid and tick labels. To be drawn before what the panel holds.
+    pub(crate) fn draw_grid(&self, sheet: &Sheet<'_>) -> Result<(), Error> {
+        let (left, right) = (self.x.from_px, self.x.to_px);
+        let (bottom, top) = (self.y.from_px, self.y.to_px);
+        let look = Type::new(theme::TICK_PX, theme::INK);
+        let mut last_right = f64::NEG_INFINITY;
+        for tick in self.x.ticks(110.0) {
+            let x = crisp(self.x.place(tick.value));
+            let strong = !tick.label.is_empty();
+            sheet.line(
+                &[(x, top), (x, bottom)],
+                theme::GRID,
+                if strong { 1.0 } else { 0.55 },
+                1.0,
+            )?;
+            let half = look.width(&tick.label) / 2.0;
+            if strong && x - half > last_right + 8.0 {
+                last_right = x + half;
+                sheet.text(x, bottom + 19.0, &tick.label, look.align(Align::Centre))?;
+            }
+        }
+        for tick in self.y.ticks(56.0) {
+            let y = crisp(self.y.place(tick.value));
+            sheet.line(&[(left, y), (right, y)], theme::GRID, 1.0, 1.0)?;
+            sheet.text(left - 8.0, y + 4.5, &tick.label, look.align(Align::Right))?;
+        }
+        Ok(())
+    }
+
+    /// Frame and axis titles. To be drawn after what the panel holds.
+    pub(crate) fn draw_frame(
+        &self,
+        sheet: &Sheet<'_>,
+        x_title: &str,
+        y_title: &str,
+    ) -> Result<(), Error> {
+        let (left, right) = (crisp(self.x.from_px), crisp(self.x.to_px));
+        let (bottom, top) = (crisp(self.y.from_px), crisp(self.y.to_px));
+        let frame = [(left, top), (left, bottom), (right, bottom), (right, top), (left, top)];
+        sheet.line(&frame, theme::INK, 1.0, 1.0)?;
+        let look = Type::new(theme::AXIS_PX, theme::INK);
+        sheet.text((left + right) / 2.0, bottom + 42.0, x_title, look.align(Align::Centre))?;
+        sheet.text_upwards(left - 52.0, (top + bottom) / 2.0, y_title, look)
+    }
+
+    /// A second scale on top, of notes; nothing where no note has room.
+    pub(crate) fn draw_note_scale(
+        &self,
+        sheet: &Sheet<'_>,
+        reference_hz: f64,
+    ) -> Result<(), Error> {
+        let top = self.y.to_px;
+        let look = Type::new(theme::LABEL_PX, theme::PALE_INK).align(Align::Centre);
+        let notes =
+            ticks::notes(self.x.low, self.x.high, reference_hz, 30.0, |hz| self.x.place(hz));
+        for tick in &notes {
+            let x = crisp(self.x.place(tick.value));
+            let length = if tick.label.is_empty() { 4.0 } else { 8.0 };
+            sheet.line(&[(x, top - length), (x, top)], theme::PALE_INK, 1.0, 1.0)?;
+            if !tick.label.is_empty() {
+                sheet.text(x, top - 12.0, &tick.label, look)?;
+            }
+        }
+        Ok(())
+    }
+}
+
+/// The middle of the pixel, where a thin line is sharp.
+fn crisp(position: f64) -> f64 {
+    position.floor() + 0.5
+}

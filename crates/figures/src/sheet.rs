@@ -1,0 +1,320 @@
+//! A sheet of paper: lines, shapes and text in pixels, kept as SVG.
+
+use std::str::FromStr;
+use std::sync::{Arc, OnceLock};
+
+use plotters::coord::Shift;
+use plotters::element::DashedPathElement;
+use plotters::prelude::*;
+use plotters::style::text_anchor::{HPos, Pos, VPos};
+use plotters::style::{FontTransform, RGBAColor, register_font};
+use resvg::tiny_skia::{Pixmap, Transform};
+use resvg::usvg;
+
+use crate::error::Error;
+use crate::theme;
+
+/// Units of the drawing in one pixel: the drawing library counts in whole units, and curves need
+/// finer steps than pixels.
+const UNITS: f64 = 20.0;
+/// What the library calls the size of a text is this much more than the size of its em square.
+const TEXT_FACTOR: f64 = 1.24;
+
+/// Width and height of a figure in pixels.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Size {
+    /// Width in pixels.
+    pub width: u32,
+    /// Height in pixels.
+    pub height: u32,
+}
+
+impl Default for Size {
+    fn default() -> Self {
+        Self { width: 1280, height: 800 }
+    }
+}
+
+impl FromStr for Size {
+    type Err = Error;
+
+    fn from_str(text: &str) -> Result<Self, Error> {
+        let read = || {
+            let (width, height) = text.split_once('x')?;
+            let size =
+                Self { width: width.trim().parse().ok()?, height: height.trim().parse().ok()? };
+            let fits = (480..=8000).contains(&size.width) && (320..=8000).contains(&size.height);
+            fits.then_some(size)
+        };
+        read().ok_or_else(|| Error::Size { given: text.into() })
+    }
+}
+
+/// A finished drawing.
+#[derive(Debug, Clone)]
+pub struct Figure {
+    size: Size,
+    svg: String,
+}
+
+impl Figure {
+    /// The drawing as a self-contained SVG file, fonts included.
+    #[must_use]
+    pub fn svg(&self) -> String {
+        let style = format!("<style>{}</style>\n", theme::font_faces());
+        match self.svg.find('\n') {
+            Some(end) => format!("{}{style}{}", &self.svg[..=end], &self.svg[end + 1..]),
+            None => self.svg.clone(),
+        }
+    }
+
+    /// The drawing as a PNG file.
+    ///
+    /// # Errors
+    ///
+    /// [`Error::Drawing`] if it cannot be rendered, for lack of memory.
+    pub fn png(&self) -> Result<Vec<u8>, Error> {
+        let mut options = usvg::Options::default();
+        let fonts = Arc::make_mut(&mut options.fontdb);
+        fonts.load_font_data(theme::REGULAR.to_vec());
+        fonts.load_font_data(theme::SEMI_BOLD.to_vec());
+        let tree = usvg::Tree::from_str(&self.svg, &options).map_err(Error::drawing)?;
+        let mut picture = Pixmap::new(self.size.width, self.size.height)
+            .ok_or_else(|| Error::drawing("the picture is too large"))?;
+        resvg::render(&tree, Transform::identity(), &mut picture.as_mut());
+        // The paper is opaque: three bytes a pixel are enough.
+        let pixels: Vec<u8> =
+            picture.pixels().iter().flat_map(|p| [p.red(), p.green(), p.blue()]).collect();
+        let mut file = Vec::new();
+        let mut encoder = png::Encoder::new(&mut file, self.size.width, self.size.height);
+        encoder.set_color(png::ColorType::Rgb);
+        encoder.set_depth(png::BitDepth::Eight);
+        encoder.set_compression(png::Compression::Fast);
+        let mut writer = encoder.write_header().map_err(Error::drawing)?;
+        writer.write_image_data(&pixels).map_err(Error::drawing)?;
+        writer.finish().map_err(Error::drawing)?;
+        Ok(file)
+    }
+}
+
+/// Where a text stands relative to its point.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Align {
+    Left,
+    Centre,
+    Right,
+}
+
+/// How a text looks.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Type {
+    pub(crate) px: f64,
+    pub(crate) colour: RGBColor,
+    pub(crate) bold: bool,
+    pub(crate) align: Align,
+}
+
+impl Type {
+    pub(crate) fn new(px: f64, colour: RGBColor) -> Self {
+        Self { px, colour, bold: false, align: Align::Left }
+    }
+
+    pub(crate) fn bold(self) -> Self {
+        Self { bold: true, ..self }
+    }
+
+    pub(crate) fn align(self, align: Align) -> Self {
+        Self { align, ..self }
+    }
+
+    /// The style in drawing units, with the baseline (not the top) at the point.
+    fn style(&self) -> TextStyle<'static> {
+        let horizontal = match self.align {
+            Align::Left => HPos::Left,
+            Align::Centre => HPos::Center,
+            Align::Right => HPos::Right,
+        };
+        let weight = if self.bold { FontStyle::Bold } else { FontStyle::Normal };
+        (theme::FONT_FAMILY, self.px * UNITS * TEXT_FACTOR, weight)
+            .into_font()
+            .color(&self.colour)
+            .pos(Pos::new(horizontal, VPos::Top))
+    }
+
+    /// Width of a text in pixels.
+    pub(crate) fn width(&self, text: &str) -> f64 {
+        fonts();
+        let size = self.px * UNITS * TEXT_FACTOR;
+        let weight = if self.bold { FontStyle::Bold } else { FontStyle::Normal };
+        let font = FontDesc::new(FontFamily::Name(theme::FONT_FAMILY), size, weight);
+        match font.box_size(text) {
+            Ok((width, _)) => f64::from(width) / UNITS,
+            Err(_) => 0.6 * self.px * text.chars().count() as f64,
+        }
+    }
+}
+
+/// Makes the embedded fonts known to the drawing library, once.
+fn fonts() {
+    static ONCE: OnceLock<()> = OnceLock::new();
+    ONCE.get_or_init(|| {
+        // Registering can only fail on a damaged font file, which the tests would show.
+        let _ = register_font(theme::FONT_FAMILY, FontStyle::Normal, theme::REGULAR);
+        let _ = register_font(theme::FONT_FAMILY, FontStyle::Bold, theme::SEMI_BOLD);
+    });
+}
+
+/// The paper that is being drawn on. All coordinates are pixels from the upper left corner.
+pub(crate) struct Sheet<'a> {
+    area: DrawingArea<SVGBackend<'a>, Shift>,
+}
+
+impl Sheet<'_> {
+    /// Draws a figure.
+    pub(crate) fn draw(
+        size: Size,
+        drawing: impl FnOnce(&Sheet<'_>) -> Result<(), Error>,
+    ) -> Result<Figure, Error> {
+        fonts();
+        let mut svg = String::new();
+        let units = |pixels: u32| (f64::from(pixels) * UNITS) as u32;
+        let inner = (units(size.width), units(size.height));
+        {
+            let sheet =
+                Sheet { area: SVGBackend::with_string(&mut svg, inner).into_drawing_area() };
+            sheet.area.fill(&theme::PAPER).map_err(Error::drawing)?;
+            drawing(&sheet)?;
+            sheet.area.present().map_err(Error::drawing)?;
+        }
+        // The file is as large as asked for; its inside is counted in finer units. Round joins keep
+        // the spikes of a noisy curve from growing needles.
+        let stated = format!("width=\"{}\" height=\"{}\"", inner.0, inner.1);
+        let wanted = format!(
+            "width=\"{}\" height=\"{}\" stroke-linejoin=\"round\" stroke-linecap=\"round\"",
+            size.width, size.height
+        );
+        Ok(Figure { size, svg: svg.replacen(&stated, &wanted, 1) })
+    }
+
+    fn at(x: f64, y: f64) -> (i32, i32) {
+        ((x * UNITS).round() as i32, (y * UNITS).round() as i32)
+    }
+
+    /// A line through points; `alpha` from 0 to 1.
+    pub(crate) fn line(
+        &self,
+        points: &[(f64, f64)],
+        colour: RGBColor,
+        alpha: f64,
+        width: f64,
+    ) -> Result<(), Error> {
+        let style = stroke(colour.mix(alpha), width);
+        let points: Vec<_> = points.iter().map(|(x, y)| Self::at(*x, *y)).collect();
+        self.area.draw(&PathElement::new(points, style)).map_err(Error::drawing)
+    }
+
+    /// A dashed line through points.
+    pub(crate) fn dashed(
+        &self,
+        points: &[(f64, f64)],
+        colour: RGBColor,
+        width: f64,
+    ) -> Result<(), Error> {
+        let points: Vec<_> = points.iter().map(|(x, y)| Self::at(*x, *y)).collect();
+        let (dash, gap) = ((7.0 * UNITS) as i32, (5.0 * UNITS) as i32);
+        let line = DashedPathElement::new(points, dash, gap, stroke(colour.to_rgba(), width));
+        self.area.draw(&line).map_err(Error::drawing)
+    }
+
+    /// A filled shape.
+    pub(crate) fn shape(
+        &self,
+        points: &[(f64, f64)],
+        colour: RGBColor,
+        alpha: f64,
+    ) -> Result<(), Error> {
+        let points: Vec<_> = points.iter().map(|(x, y)| Self::at(*x, *y)).collect();
+        self.area.draw(&Polygon::new(points, colour.mix(alpha).filled())).map_err(Error::drawing)
+    }
+
+    /// A disc, or a ring on paper.
+    pub(crate) fn dot(
+        &self,
+        x: f64,
+        y: f64,
+        radius: f64,
+        colour: RGBColor,
+        filled: bool,
+    ) -> Result<(), Error> {
+        let radius = (radius * UNITS) as i32;
+        let inside = if filled { colour } else { theme::PAPER };
+        let centre = Self::at(x, y);
+        self.area.draw(&Circle::new(centre, radius, inside.filled())).map_err(Error::drawing)?;
+        let ring = stroke(if filled { theme::PAPER.to_rgba() } else { colour.to_rgba() }, 1.5);
+        self.area.draw(&Circle::new(centre, radius, ring)).map_err(Error::drawing)
+    }
+
+    /// A text with its baseline at `y`.
+    pub(crate) fn text(&self, x: f64, y: f64, text: &str, look: Type) -> Result<(), Error> {
+        // The library hangs text from its top, 0.76 of the size above the baseline.
+        let top = Self::at(x, y - 0.76 * look.px);
+        self.area.draw_text(text, &look.style(), top).map_err(Error::drawing)
+    }
+
+    /// A text that runs upwards, its middle at (`x`, `y`), its baseline to the right of `x`.
+    pub(crate) fn text_upwards(&self, x: f64, y: f64, text: &str, look: Type) -> Result<(), Error> {
+        let style = look.align(Align::Centre).style().transform(FontTransform::Rotate270);
+        let place = Self::at(x - 0.76 * look.px, y);
+        self.area.draw_text(text, &style, place).map_err(Error::drawing)
+    }
+}
+
+fn stroke(colour: RGBAColor, width: f64) -> ShapeStyle {
+    ShapeStyle { color: colour, filled: false, stroke_width: (width * UNITS).round() as u32 }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn sizes_are_read_or_refused() {
+        assert_eq!("1280x800".parse(), Ok(Size { width: 1280, height: 800 }));
+        for wrong in ["1280", "x", "100x100", "100000x800", "-1x5", "1280×800"] {
+            assert!(wrong.parse::<Size>().is_err(), "{wrong}");
+        }
+    }
+
+    #[test]
+    fn text_is_measured_with_the_embedded_font() {
+        let look = Type::new(12.0, theme::INK);
+        let (narrow, wide) = (look.width("iiii"), look.width("MMMM"));
+        assert!(narrow > 5.0 && wide > 2.5 * narrow, "{narrow} {wide}");
+        assert!(look.bold().width("MMMM") > wide);
+    }
+
+    #[test]
+    fn svg_and_png_have_the_size_asked_for() {
+        let size = Size { width: 640, height: 480 };
+        let figure = Sheet::draw(size, |sheet| {
+            sheet.line(&[(0.0, 0.0), (640.0, 480.0)], theme::INK, 1.0, 2.0)?;
+            sheet.text(100.0, 100.0, "level & <frequency>", Type::new(20.0, theme::INK))
+        })
+        .expect("drawn");
+        let svg = figure.svg();
+        let document = roxmltree::Document::parse(&svg).expect("well-formed");
+        assert_eq!(document.root_element().attribute("width"), Some("640"));
+        assert!(document.descendants().any(|node| node.has_tag_name("style")));
+        let png = figure.png().expect("rendered");
+        let decoder = png::Decoder::new(std::io::Cursor::new(png));
+        let mut reader = decoder.read_info().expect("a PNG");
+        assert_eq!(reader.info().size(), (640, 480));
+        let mut pixels = vec![0; reader.output_buffer_size().expect("known")];
+        reader.next_frame(&mut pixels).expect("a picture");
+        // The diagonal is drawn in ink, and the text leaves dark pixels where it stands.
+        let pixel = |x: usize, y: usize| &pixels[3 * (y * 640 + x)..][..3];
+        assert_eq!(pixel(320, 240), [29, 39, 51]);
+        let dark = (100..300).flat_map(|x| (80..102).map(move |y| (x, y)));
+        assert!(dark.filter(|(x, y)| pixel(*x, *y)[0] < 100).count() > 200);
+    }
+}

@@ -1,0 +1,51 @@
+//! One look for all figures: colours, sizes and fonts.
+//!
+//! Teal, vermilion and blue stay apart for all common kinds of colour blindness; where colour tells
+//! things apart, a shape or a dash does too.
+
+use plotters::style::RGBColor;
+
+/// Paper.
+pub(crate) const PAPER: RGBColor = RGBColor(255, 255, 255);
+/// Text and frames.
+pub(crate) const INK: RGBColor = RGBColor(29, 39, 51);
+/// Text of less weight.
+pub(crate) const PALE_INK: RGBColor = RGBColor(93, 105, 120);
+/// Grid lines.
+pub(crate) const GRID: RGBColor = RGBColor(226, 230, 235);
+/// The first curve.
+pub(crate) const CURVE: RGBColor = RGBColor(11, 110, 117);
+/// Tones.
+pub(crate) const TONE: RGBColor = RGBColor(196, 61, 33);
+/// Estimates drawn beside a measurement, such as the noise floor.
+pub(crate) const ESTIMATE: RGBColor = RGBColor(122, 108, 158);
+/// Findings.
+pub(crate) const FINDING: RGBColor = RGBColor(168, 98, 0);
+
+/// Font sizes in pixels.
+pub(crate) const TITLE_PX: f64 = 19.0;
+pub(crate) const AXIS_PX: f64 = 14.0;
+pub(crate) const TICK_PX: f64 = 13.0;
+pub(crate) const LABEL_PX: f64 = 12.0;
+
+/// The embedded font family: a subset of Inter (SIL Open Font License, `assets/Inter-LICENSE.txt`).
+pub(crate) const FONT_FAMILY: &str = "Inter";
+/// Its faces for drawing and measuring.
+pub(crate) const REGULAR: &[u8] = include_bytes!("../assets/Inter-Regular.otf");
+pub(crate) const SEMI_BOLD: &[u8] = include_bytes!("../assets/Inter-SemiBold.otf");
+/// Its faces packed for embedding in an SVG or a page.
+const REGULAR_PACKED: &[u8] = include_bytes!("../assets/Inter-Regular.woff2");
+const SEMI_BOLD_PACKED: &[u8] = include_bytes!("../assets/Inter-SemiBold.woff2");
+
+/// A style sheet that brings the fonts along.
+pub(crate) fn font_faces() -> String {
+    use base64::Engine;
+    let face = |weight: &str, bytes: &[u8]| {
+        let data = base64::engine::general_purpose::STANDARD.encode(bytes);
+        format!(
+            "@font-face{{font-family:{FONT_FAMILY};font-weight:{weight};\
+             src:url(data:font/woff2;base64,{data}) format('woff2')}}"
+        )
+    };
+    face("400", REGULAR_PACKED) + &face("600 700", SEMI_BOLD_PACKED)
+}
