@@ -374,7 +374,7 @@ impl TonePass {
             // A weak tone that dies away can hide in the noise of the whole span; the frames in
             // which it sounds know it better.
             Verdict::Steady(tone)
-                if same(tone) && tone.frequency_hz.u < 1.2 * windowed.measured(&[]).0.u =>
+                if same(tone) && tone.frequency_hz.u < 3.0 * windowed.measured(&[]).0.u =>
             {
                 (tone.frequency_hz, tone.amplitude, Some(tone.phase_rad), Method::Span)
             }

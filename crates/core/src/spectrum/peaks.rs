@@ -79,8 +79,8 @@ pub(crate) struct PeakSearch<'a> {
     pub(crate) false_alarm: f64,
 }
 
-/// How far a peak must stand above the side lobes of stronger ones, as a power ratio: two tones
-/// and noise can add up in one bin.
+/// What the side lobes of stronger tones are taken to add to the noise, as a multiple of their
+/// power: those of two tones can meet in one bin.
 const SIDE_LOBE_MARGIN: f64 = 4.0;
 /// Weaker than the strongest peak by more than this, as a power ratio (−140 dB), is rounding.
 const SMALLEST_RATIO: f64 = 1e-14;
@@ -112,7 +112,7 @@ impl PeakSearch<'_> {
                     self.power[*other] * lobe * lobe
                 })
                 .sum();
-            if power > threshold * self.floor[k] && power > SIDE_LOBE_MARGIN * leaked {
+            if power > threshold * (self.floor[k] + SIDE_LOBE_MARGIN * leaked) {
                 accepted.push(k);
                 peaks.push(self.refine(k, pad));
             }
@@ -230,9 +230,14 @@ impl PeakSearch<'_> {
                 .collect()
         };
         let bin_hz = self.sample_rate_hz / self.plan.segment() as f64;
+        let mut frequency = covariances(|point| point.to_offset, bin_hz);
+        if !fit.tilted {
+            // All that is known is the bin: a rectangular distribution one bin wide.
+            frequency[0] += bin_hz * bin_hz / 12.0 * self.frames as f64;
+        }
         NoiseGain {
             frames: self.frames,
-            frequency: covariances(|point| point.to_offset, bin_hz),
+            frequency,
             level: covariances(|point| point.to_level, 0.5),
         }
     }
@@ -249,6 +254,9 @@ struct LobeFit {
     step: f64,
     /// Weighted sum of squared residuals of ln P.
     misfit: f64,
+    /// Whether the points say anything of the offset; a lone one, as of a rectangular window right
+    /// on a bin, does not.
+    tilted: bool,
     points: Vec<LobePoint>,
 }
 
@@ -281,7 +289,6 @@ impl LobeFit {
         let sum = |term: fn(&(f64, f64, f64)) -> f64| rows.iter().map(term).sum::<f64>();
         let (w, wd, wdd) = (sum(|r| r.0), sum(|r| r.0 * r.2), sum(|r| r.0 * r.2 * r.2));
         let determinant = w * wdd - wd * wd;
-        // A lone point, as of a rectangular window right on a bin, says nothing of the offset.
         let tilted = points.len() > 1 && determinant > 1e-9 * w * w;
         let to_offset = |row: &(f64, f64, f64)| {
             if tilted { row.0 * (w * row.2 - wd) / determinant } else { 0.0 }
@@ -295,6 +302,7 @@ impl LobeFit {
             offset: (self.offset + step).clamp(-1.0, 1.0),
             log_level: self.log_level + rise,
             step,
+            tilted,
             misfit: sum(|r| r.0 * r.1 * r.1),
             points: rows
                 .iter()
