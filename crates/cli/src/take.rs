@@ -141,7 +141,7 @@ impl Take {
         let started = std::time::Instant::now();
         let mut frames = 0;
         reader
-            .for_span(span.start, span.end, |block| {
+            .for_span_ahead(span.start, span.end, |block| {
                 work(block);
                 frames += block.frames() as u64;
                 progress.advance(block.frames() as u64);

@@ -105,8 +105,13 @@ impl Panel {
         let frame = [(left, top), (left, bottom), (right, bottom), (right, top), (left, top)];
         sheet.line(&frame, theme::INK, 1.0, 1.0)?;
         let look = Type::new(theme::AXIS_PX, theme::INK);
-        sheet.text((left + right) / 2.0, bottom + 42.0, x_title, look.align(Align::Centre))?;
-        sheet.text_upwards(left - 52.0, (top + bottom) / 2.0, y_title, look)
+        sheet.text(
+            f64::midpoint(left, right),
+            bottom + 42.0,
+            x_title,
+            look.align(Align::Centre),
+        )?;
+        sheet.text_upwards(left - 52.0, f64::midpoint(top, bottom), y_title, look)
     }
 
     /// A second scale on top, of notes; nothing where no note has room.

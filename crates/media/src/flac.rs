@@ -3,10 +3,11 @@
 use std::fs::File;
 use std::io::ErrorKind;
 
+use symphonia::core::audio::Channels;
 use symphonia::core::codecs::audio::{AudioDecoder, AudioDecoderOptions};
 use symphonia::core::errors::Error as DecoderError;
 use symphonia::core::formats::{FormatOptions, FormatReader, TrackType};
-use symphonia::core::io::MediaSourceStream;
+use symphonia::core::io::{MediaSourceStream, MediaSourceStreamOptions};
 use symphonia::default::codecs::FlacDecoder;
 use symphonia::default::formats::FlacReader as Container;
 
@@ -31,7 +32,7 @@ fn damaged(error: &DecoderError) -> Error {
 
 impl FlacReader {
     pub(crate) fn new(file: File) -> Result<(Self, TakeInfo), Error> {
-        let stream = MediaSourceStream::new(Box::new(file), Default::default());
+        let stream = MediaSourceStream::new(Box::new(file), MediaSourceStreamOptions::default());
         let container = Container::try_new(stream, FormatOptions::default())
             .map_err(|error| damaged(&error))?;
         let missing = |what: &str| Error::Damaged { format: FORMAT, what: what.into() };
@@ -45,7 +46,7 @@ impl FlacReader {
             .ok_or_else(|| missing("its header does not describe its sound"))?;
         let decoder = FlacDecoder::try_new(parameters, &AudioDecoderOptions::default())
             .map_err(|error| damaged(&error))?;
-        let channels = parameters.channels.as_ref().map_or(0, |channels| channels.count());
+        let channels = parameters.channels.as_ref().map_or(0, Channels::count);
         let bits = parameters.bits_per_sample.unwrap_or(16);
         let sample_rate_hz = f64::from(parameters.sample_rate.unwrap_or(0));
         if channels == 0 || sample_rate_hz <= 0.0 {

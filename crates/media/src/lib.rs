@@ -29,6 +29,7 @@
 //! # Ok::<(), tonemap_media::Error>(())
 //! ```
 
+mod ahead;
 mod block;
 mod error;
 mod flac;

@@ -125,7 +125,7 @@ impl TakeReader {
         Ok(more)
     }
 
-    /// Hands the frames `start..end` to `take`, block by block.
+    /// Hands the frames `start..end` to `take`, block by block; it may keep a block and leave another.
     ///
     /// # Errors
     ///
@@ -138,7 +138,7 @@ impl TakeReader {
         &mut self,
         start: u64,
         end: u64,
-        mut take: impl FnMut(&Block),
+        mut take: impl FnMut(&mut Block),
     ) -> Result<(), Error> {
         assert!(self.position <= start, "the reader only goes forward");
         if let Source::Wav(reader) = &mut self.source {
@@ -157,7 +157,7 @@ impl TakeReader {
             if first > 0 || after > end {
                 block.keep(first, last);
             }
-            take(&block);
+            take(&mut block);
         }
         Ok(())
     }

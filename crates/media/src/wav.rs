@@ -286,7 +286,7 @@ fn decode(bytes: &[u8], frame_bytes: usize, coding: Coding, channels: &mut [Vec<
     const SCALE_32: f64 = 1.0 / 2_147_483_648.0;
     match coding {
         Coding::Unsigned8 => {
-            planes(bytes, frame_bytes, channels, |[b]: [u8; 1]| (f32::from(b) - 128.0) / 128.0)
+            planes(bytes, frame_bytes, channels, |[b]: [u8; 1]| (f32::from(b) - 128.0) / 128.0);
         }
         Coding::Signed(2) => planes(bytes, frame_bytes, channels, |stored: [u8; 2]| {
             f32::from(i16::from_le_bytes(stored)) * SCALE_16

@@ -108,7 +108,7 @@ impl Spectrum {
         let part = take.part(&self.part)?;
         let (measured, frames, findings) = self.measure(&part, &settings)?;
         let content = match self.output.format {
-            Format::Text => self.as_text(&part, &measured, &frames, &findings),
+            Format::Text => Self::as_text(&part, &measured, &frames, &findings),
             Format::Json => self.as_json(&part, &measured, frames.clone(), &settings, &findings)?,
             Format::Csv if self.result.curve => {
                 let Curve { frequency_hz, level_db } = measured.curve();
@@ -199,7 +199,6 @@ impl Spectrum {
     }
 
     fn as_text(
-        &self,
         part: &Part<'_>,
         measured: &Measured,
         frames: &FrameFigures,

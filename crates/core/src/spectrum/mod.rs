@@ -131,6 +131,8 @@ fn with_frames(
     (frequency, amplitude, None, Method::Frames)
 }
 
+// The serializer hands over a reference.
+#[expect(clippy::trivially_copy_pass_by_ref)]
 fn as_text<S: Serializer>(note: &Note, serializer: S) -> Result<S::Ok, S::Error> {
     serializer.collect_str(note)
 }

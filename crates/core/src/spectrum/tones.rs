@@ -33,8 +33,8 @@ type C = Complex<f64>;
 
 /// Fewest and most blocks into which the span is cut.
 const BLOCKS: std::ops::RangeInclusive<u64> = 32..=512;
-/// Samples whose phasors are tabulated at a time.
-const TABLE: usize = 1024;
+/// Samples that are turned into sums at a time; even.
+const TABLE: usize = 2048;
 /// Rounds of the joint fit; a handful is enough unless tones nearly coincide.
 const MOST_ROUNDS: usize = 40;
 /// Rounds in which each tone is searched for anew: in the first ones a weak tone may still stand on
@@ -73,12 +73,15 @@ pub(crate) struct ToneFit {
     blocks: usize,
     /// Frequencies in radians per sample; the first is 0, for the mean of the samples.
     omegas: Vec<f64>,
-    /// exp(−jω̂n) for n below [`TABLE`]: cosines and sines of each tone.
+    /// Cosines and sines of ω̂t at t = ½, 1½, … samples, of each tone.
     cosines: Vec<Vec<f64>>,
     sines: Vec<Vec<f64>>,
     /// Block sums of each tone.
     sums: Vec<Vec<C>>,
     pending: Vec<f64>,
+    /// Sums and differences of the pending samples at equal distance from their middle.
+    even: Vec<f64>,
+    odd: Vec<f64>,
     position: u64,
     /// How far a tone may lie from where it was first seen: one bin of a frame, in radians per
     /// block.
@@ -96,28 +99,27 @@ impl ToneFit {
     ) -> Option<Self> {
         const SHORTEST_BLOCK: u64 = 4;
         let blocks = (4 * span_samples / segment as u64).clamp(*BLOCKS.start(), *BLOCKS.end());
-        let block = span_samples / blocks;
+        let block = span_samples / blocks / 2 * 2;
         if block < SHORTEST_BLOCK || frequencies_hz.is_empty() {
             return None;
         }
         let omegas: Vec<f64> = std::iter::once(0.0)
             .chain(frequencies_hz.iter().map(|f| TAU * f / sample_rate_hz))
             .collect();
-        let table = |function: fn(f64) -> f64, sign: f64| -> Vec<Vec<f64>> {
-            let length = TABLE.min(block as usize);
-            omegas
-                .iter()
-                .map(|w| (0..length).map(|n| sign * function(w * n as f64)).collect())
-                .collect()
+        let table = |function: fn(f64) -> f64| -> Vec<Vec<f64>> {
+            let of = |w: &f64| (0..TABLE / 2).map(|n| function(w * (n as f64 + 0.5))).collect();
+            omegas.iter().map(of).collect()
         };
         Some(Self {
             sample_rate_hz,
             block: block as usize,
             blocks: blocks as usize,
-            cosines: table(f64::cos, 1.0),
-            sines: table(f64::sin, -1.0),
+            cosines: table(f64::cos),
+            sines: table(f64::sin),
             sums: vec![vec![C::default(); blocks as usize]; omegas.len()],
             pending: Vec::with_capacity(TABLE),
+            even: Vec::with_capacity(TABLE / 2),
+            odd: Vec::with_capacity(TABLE / 2),
             position: 0,
             reach: (TAU * block as f64 / segment as f64).min(PI),
             omegas,
@@ -138,13 +140,24 @@ impl ToneFit {
         }
     }
 
+    /// Adds the pending samples, an even number, to their block.
+    ///
+    /// About their middle, Σ x\[t\]·exp(−jωt) = Σ (x\[t\] + x\[−t\])·cos ωt − j Σ (x\[t\] − x\[−t\])·sin ωt
+    /// over t = ½, 1½, …: folding, which all tones share, halves the work of each.
     fn add_pending(&mut self) {
         let block = (self.position / self.block as u64) as usize;
         if block < self.blocks {
-            let from_middle = self.position as f64 - self.middle();
+            let (before, after) = self.pending.split_at(self.pending.len() / 2);
+            let pairs = || after.iter().zip(before.iter().rev());
+            self.even.clear();
+            self.even.extend(pairs().map(|(after, before)| after + before));
+            self.odd.clear();
+            self.odd.extend(pairs().map(|(after, before)| after - before));
+            let middle = self.position as f64 + self.pending.len() as f64 / 2.0 - 0.5;
+            let from_middle = middle - self.middle();
             for (tone, omega) in self.omegas.iter().enumerate() {
-                let re = dot(&self.pending, &self.cosines[tone]);
-                let im = dot(&self.pending, &self.sines[tone]);
+                let re = dot(&self.even, &self.cosines[tone]);
+                let im = -dot(&self.odd, &self.sines[tone]);
                 // The remainder keeps the angle small: exact to 1e-16 of a turn, not of its multiple.
                 let turns = (omega / TAU * from_middle).fract();
                 self.sums[tone][block] += C::new(re, im) * C::cis(-TAU * turns);
@@ -160,25 +173,22 @@ impl ToneFit {
     }
 
     /// Fits all tones and judges them.
-    pub(crate) fn finish(mut self) -> Vec<Verdict> {
-        if !self.pending.is_empty() {
-            self.add_pending();
-        }
+    pub(crate) fn finish(self) -> Vec<Verdict> {
         JointFit::new(&self).run()
     }
 }
 
 /// Σ a·b with eight running sums, which lets the compiler use vector instructions.
 fn dot(a: &[f64], b: &[f64]) -> f64 {
-    let b = &b[..a.len()];
+    let (a_eights, a_rest) = a.as_chunks::<8>();
+    let (b_eights, b_rest) = b[..a.len()].as_chunks::<8>();
     let mut sums = [0.0; 8];
-    let (a_chunks, b_chunks) = (a.chunks_exact(8), b.chunks_exact(8));
-    let rest: f64 = a_chunks.remainder().iter().zip(b_chunks.remainder()).map(|(a, b)| a * b).sum();
-    for (a, b) in a_chunks.zip(b_chunks) {
-        for ((sum, a), b) in sums.iter_mut().zip(a).zip(b) {
-            *sum += a * b;
+    for (a, b) in a_eights.iter().zip(b_eights) {
+        for lane in 0..8 {
+            sums[lane] += a[lane] * b[lane];
         }
     }
+    let rest: f64 = a_rest.iter().zip(b_rest).map(|(a, b)| a * b).sum();
     rest + sums.iter().sum::<f64>()
 }
 

@@ -75,7 +75,9 @@ pub fn coloured_noise(
         .collect();
     let power = noise.iter().map(|y| y * y).sum::<f64>() / samples.max(1) as f64;
     let scale = if power > 0.0 { rms / power.sqrt() } else { 0.0 };
-    noise.iter_mut().for_each(|y| *y *= scale);
+    for y in &mut noise {
+        *y *= scale;
+    }
     noise
 }
 

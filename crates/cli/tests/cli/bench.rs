@@ -1,0 +1,86 @@
+//! A temporary folder with takes, and the program run in it.
+
+use std::path::PathBuf;
+
+use assert_cmd::Command;
+use serde_json::Value;
+use tonemap_media::{WavEncoding, write_wav};
+
+/// A temporary folder; gone with the value.
+pub(crate) struct Bench {
+    folder: tempfile::TempDir,
+}
+
+/// What a run left.
+pub(crate) struct Run {
+    pub(crate) status: i32,
+    pub(crate) out: String,
+    pub(crate) err: String,
+}
+
+impl Bench {
+    pub(crate) fn new() -> Self {
+        Self { folder: tempfile::tempdir().expect("a folder") }
+    }
+
+    pub(crate) fn path(&self, name: &str) -> PathBuf {
+        self.folder.path().join(name)
+    }
+
+    pub(crate) fn write(&self, name: &str, content: &[u8]) -> PathBuf {
+        let path = self.path(name);
+        std::fs::write(&path, content).expect("written");
+        path
+    }
+
+    /// Writes a take.
+    pub(crate) fn take(&self, name: &str, rate: u32, encoding: WavEncoding, channels: &[Vec<f32>]) {
+        let file = std::fs::File::create(self.path(name)).expect("created");
+        write_wav(file, rate, channels, encoding).expect("written");
+    }
+
+    /// Runs the program in the folder.
+    pub(crate) fn run(&self, arguments: &str) -> Run {
+        let output = Command::cargo_bin("tonemap")
+            .expect("the program is built")
+            .current_dir(self.folder.path())
+            .args(arguments.split_whitespace())
+            .output()
+            .expect("the program runs");
+        Run {
+            status: output.status.code().unwrap_or(-1),
+            out: String::from_utf8(output.stdout).expect("text"),
+            err: String::from_utf8(output.stderr).expect("text"),
+        }
+    }
+
+    /// Runs the program, which must succeed, and reads its one JSON object.
+    pub(crate) fn json(&self, arguments: &str) -> Value {
+        let run = self.run(arguments);
+        assert_eq!(run.status, 0, "{}", run.err);
+        serde_json::from_str(&run.out).expect("one JSON object")
+    }
+
+    /// Names of the files in the folder, sorted.
+    pub(crate) fn files(&self) -> Vec<String> {
+        let mut names: Vec<String> = std::fs::read_dir(self.folder.path())
+            .expect("readable")
+            .map(|entry| entry.expect("an entry").file_name().to_string_lossy().into_owned())
+            .collect();
+        names.sort();
+        names
+    }
+}
+
+/// One second of a sine of half full scale at 48 kHz.
+pub(crate) fn sine(frequency_hz: f64) -> Vec<f32> {
+    tonemap_core::synth::sine(frequency_hz, 0.5, 0.3, 48_000.0, 48_000)
+}
+
+/// Codes of the findings in a JSON result.
+pub(crate) fn codes(result: &Value) -> Vec<&str> {
+    result["findings"]
+        .as_array()
+        .map(|list| list.iter().filter_map(|finding| finding["code"].as_str()).collect())
+        .unwrap_or_default()
+}

@@ -1,0 +1,11 @@
+//! The built program on files in a temporary folder.
+//!
+//! - `inspect.rs`, `spectrum.rs`, `demo.rs`: what each command gives, in every form
+//! - `bad_input.rs`: what is refused, how it is said, and that nothing is left behind
+//! - `bench.rs`: helpers: a folder with takes, and the program run in it
+
+mod bad_input;
+mod bench;
+mod demo;
+mod inspect;
+mod spectrum;

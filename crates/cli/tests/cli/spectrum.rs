@@ -1,0 +1,231 @@
+use serde::Deserialize;
+use tonemap_core::synth::{mix, to_samples, white_noise};
+use tonemap_media::WavEncoding;
+
+use crate::bench::{Bench, codes, sine};
+
+/// The result as programs rely on it; an unknown key is a fault.
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct SpectrumResult {
+    window: String,
+    window_s: f64,
+    transform_size: usize,
+    averaged_frames: u64,
+    bin_spacing_hz: f64,
+    resolution_hz: f64,
+    scaling: String,
+    noise_floor_db: Option<f64>,
+    weaker_peaks: usize,
+    peaks: Vec<Peak>,
+    phase_instant_s: f64,
+    curve: Option<Curve>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Peak {
+    frequency_hz: f64,
+    frequency_hz_u: f64,
+    level_db: f64,
+    level_db_u: f64,
+    amplitude: f64,
+    amplitude_u: f64,
+    phase_rad: Option<f64>,
+    phase_rad_u: Option<f64>,
+    note: String,
+    cents: f64,
+    cents_u: f64,
+    method: String,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Curve {
+    frequency_hz: Vec<f64>,
+    level_db: Vec<Option<f64>>,
+}
+
+fn spectrum(bench: &Bench, arguments: &str) -> SpectrumResult {
+    let json = bench.json(&format!("spectrum {arguments} --format json"));
+    serde_json::from_value(json["result"].clone()).expect("the schema")
+}
+
+/// A sine of 440.123 Hz at 40 dB SNR, one second.
+fn noisy_sine() -> Vec<f32> {
+    let mut sound: Vec<f64> = sine(440.123).into_iter().map(f64::from).collect();
+    mix(&mut sound, &white_noise(5, 0.5 / 2f64.sqrt() / 100.0, 48_000));
+    to_samples(&sound)
+}
+
+#[test]
+fn a_noisy_sine_comes_back_within_its_uncertainty() {
+    let bench = Bench::new();
+    bench.take("sine.wav", 48_000, WavEncoding::Float, &[noisy_sine()]);
+    let result = spectrum(&bench, "sine.wav");
+    let [peak] = &result.peaks[..] else { panic!("one tone, not {}", result.peaks.len()) };
+    // The bound for this noise is 2.5e-5 Hz.
+    assert!((peak.frequency_hz - 440.123).abs() < 3.0 * peak.frequency_hz_u);
+    assert!(peak.frequency_hz_u > 1.5e-5 && peak.frequency_hz_u < 4e-5, "{}", peak.frequency_hz_u);
+    assert!((peak.level_db + 6.0206).abs() < 3.0 * peak.level_db_u && peak.level_db_u < 0.001);
+    assert!((peak.amplitude - 0.5).abs() < 3.0 * peak.amplitude_u);
+    let (phase, phase_u) = (peak.phase_rad.expect("steady"), peak.phase_rad_u.expect("steady"));
+    assert!((phase - 0.3).abs() < 3.0 * phase_u && phase_u < 0.001);
+    assert_eq!((peak.note.as_str(), peak.method.as_str()), ("A4", "span"));
+    assert!((peak.cents - 0.4839).abs() < 0.001 && peak.cents_u < 0.001);
+    assert_eq!((result.window.as_str(), result.transform_size), ("blackman-harris", 25_600));
+    assert!(result.resolution_hz < 5.0 && result.resolution_hz > 4.9);
+    assert!((result.window_s * result.bin_spacing_hz - 1.0).abs() < 1e-9);
+    assert!(result.scaling.contains("full scale"));
+    assert_eq!((result.averaged_frames, result.weaker_peaks, result.phase_instant_s), (3, 0, 0.0));
+    // Noise of density S reads 2·S·bandwidth: S = σ²/24 kHz, bandwidth 3.758 Hz.
+    let floor = 10.0 * (2.0 * 0.003_535f64.powi(2) / 24_000.0 * 3.758).log10();
+    assert!(result.noise_floor_db.is_some_and(|db| (db - floor).abs() < 0.5), "{floor}");
+}
+
+#[test]
+fn spans_channels_and_references_are_obeyed() {
+    let bench = Bench::new();
+    let mut left = sine(300.0);
+    left[24_000..].copy_from_slice(&sine(700.0)[24_000..]);
+    let opposite: Vec<f32> = sine(440.0).iter().map(|x| -x).collect();
+    bench.take("take.wav", 48_000, WavEncoding::Integer(24), &[left, sine(440.0), opposite]);
+    let first = |arguments: &str| spectrum(&bench, arguments).peaks[0].frequency_hz;
+    assert!((first("take.wav --to 500ms") - 300.0).abs() < 0.01);
+    assert!((first("take.wav --from 0.5") - 700.0).abs() < 0.01);
+    assert!((first("take.wav --channel 2") - 440.0).abs() < 0.01);
+    assert!((first("take.wav --channel mean --from 0:00.5") - 700.0).abs() < 0.01);
+    let peak = &spectrum(&bench, "take.wav --channel 2 --reference 442Hz").peaks[0];
+    assert!((peak.cents + 7.851).abs() < 0.01, "{}", peak.cents);
+    let notes = bench.run("spectrum take.wav").err;
+    assert!(notes.contains("3 channels; channel 1 is analysed"), "{notes}");
+    assert_eq!(bench.run("spectrum take.wav --quiet").err, "");
+}
+
+#[test]
+fn frames_follow_the_intention_or_the_hand() {
+    let bench = Bench::new();
+    bench.take("sine.wav", 48_000, WavEncoding::Integer(24), &[noisy_sine()]);
+    let fine = spectrum(&bench, "sine.wav --resolve 4Hz --window hann");
+    assert!(fine.resolution_hz <= 4.0 && fine.resolution_hz > 3.9);
+    let by_hand = spectrum(
+        &bench,
+        "sine.wav --segment 100ms --hop 480 --transform-size 9600 --window kaiser:8",
+    );
+    assert_eq!((by_hand.transform_size, by_hand.averaged_frames), (9600, 91));
+    let padded = spectrum(&bench, "sine.wav --segment 4800 --zero-pad 3 --overlap 50%");
+    assert_eq!((padded.transform_size, padded.averaged_frames), (14_400, 19));
+    let json = bench.json("spectrum sine.wav --resolve 1Hz --format json");
+    assert_eq!(codes(&json), ["span_too_short"]);
+    let text = json["findings"][0]["text"].as_str().expect("a text");
+    assert!(text.contains("Take a span of 2.6"), "{text}");
+}
+
+#[test]
+fn ranges_and_counts_limit_what_is_reported() {
+    let bench = Bench::new();
+    let mut sound = sine(200.0);
+    for frequency in [900.0, 1500.0, 2500.0] {
+        sound.iter_mut().zip(sine(frequency)).for_each(|(x, y)| *x += y * 0.1);
+    }
+    bench.take("chord.wav", 48_000, WavEncoding::Integer(24), &[sound]);
+    let all = spectrum(&bench, "chord.wav --curve");
+    assert_eq!(all.peaks.len(), 4);
+    assert!(all.peaks.windows(2).all(|pair| pair[0].frequency_hz < pair[1].frequency_hz));
+    let curve = all.curve.expect("asked for");
+    assert_eq!((curve.frequency_hz.len(), curve.level_db.len()), (12_801, 12_801));
+    assert!(spectrum(&bench, "chord.wav").curve.is_none());
+    let some = spectrum(&bench, "chord.wav --range 500Hz..2kHz --peaks 1");
+    assert_eq!((some.peaks.len(), some.weaker_peaks), (1, 1));
+    let table = bench.run("spectrum chord.wav --format csv").out;
+    assert!(table.starts_with("frequency_hz,frequency_hz_u,level_db,level_db_u,amplitude"));
+    assert_eq!(table.lines().count(), 5);
+    let curve = bench.run("spectrum chord.wav --curve --format csv --range 1kHz..1010Hz").out;
+    assert_eq!(curve.lines().next(), Some("frequency_hz,level_db"));
+    // Bins 534 to 538 of 1.875 Hz.
+    assert_eq!(curve.lines().count(), 1 + 5);
+}
+
+#[test]
+fn text_is_for_reading() {
+    let bench = Bench::new();
+    bench.take("sine.wav", 48_000, WavEncoding::Float, &[noisy_sine()]);
+    let run = bench.run("spectrum sine.wav");
+    assert_eq!((run.status, run.err.as_str()), (0, ""));
+    for wanted in [
+        "sine.wav\n  0.000 s to 1.000 s of 1.000 s, WAV float 32-bit, 48 000 Hz\n",
+        "frequency Hz",
+        "± u",
+        "A4",
+        "blackman-harris window of 533.3 ms, resolution 5.00 Hz",
+        "3 frames averaged, 67 % overlap, bins of 1.875 Hz, noise floor −",
+    ] {
+        assert!(run.out.contains(wanted), "{wanted} in\n{}", run.out);
+    }
+    let silent = Bench::new();
+    silent.take("zero.wav", 48_000, WavEncoding::Integer(16), &[vec![0.0; 48_000]]);
+    let run = silent.run("spectrum zero.wav");
+    assert_eq!(run.status, 0);
+    assert!(run.out.contains("no tone stands out"), "{}", run.out);
+    assert!(run.out.contains("digital silence"), "{}", run.out);
+}
+
+#[test]
+fn figures_have_axes_labels_and_the_size_asked_for() {
+    let bench = Bench::new();
+    bench.take("sine.wav", 48_000, WavEncoding::Float, &[noisy_sine()]);
+    let run = bench.run("spectrum sine.wav --figure a.svg --size 900x600 --axis linear");
+    assert_eq!(run.status, 0, "{}", run.err);
+    let svg = std::fs::read_to_string(bench.path("a.svg")).expect("drawn");
+    let document = roxmltree::Document::parse(&svg).expect("well-formed");
+    let root = document.root_element();
+    assert_eq!((root.attribute("width"), root.attribute("height")), (Some("900"), Some("600")));
+    let texts: Vec<&str> = document
+        .descendants()
+        .filter(|node| node.has_tag_name("text"))
+        .filter_map(|node| node.text().map(str::trim))
+        .collect();
+    for wanted in [
+        "Frequency, Hz",
+        "Level, dB re full scale",
+        "sine.wav",
+        "440.12 Hz",
+        "A4 +0.5¢",
+        "10\u{202f}000",
+    ] {
+        assert!(texts.contains(&wanted), "{wanted} in {texts:?}");
+    }
+    bench.run("spectrum sine.wav --figure a.png");
+    let png = std::fs::read(bench.path("a.png")).expect("drawn");
+    assert_eq!(png[..8], *b"\x89PNG\r\n\x1a\n");
+    let side = |at: usize| u32::from_be_bytes([png[at], png[at + 1], png[at + 2], png[at + 3]]);
+    assert_eq!((side(16), side(20)), (1280, 800));
+}
+
+#[test]
+fn the_same_input_gives_the_same_bytes() {
+    let bench = Bench::new();
+    bench.take("sine.wav", 48_000, WavEncoding::Float, &[noisy_sine()]);
+    for (figure, output) in [("a.png", "a.json"), ("b.png", "b.json")] {
+        let run = bench.run(&format!(
+            "spectrum sine.wav --curve --format json --output {output} --figure {figure}"
+        ));
+        assert_eq!((run.status, run.out.as_str()), (0, ""));
+    }
+    let same =
+        |a: &str, b: &str| std::fs::read(bench.path(a)).ok() == std::fs::read(bench.path(b)).ok();
+    assert!(same("a.png", "b.png") && same("a.json", "b.json"));
+}
+
+#[test]
+fn clipping_and_dc_are_told_beside_the_spectrum() {
+    let bench = Bench::new();
+    let loud: Vec<f32> = sine(440.0).iter().map(|x| 4.0 * x + 0.05).collect();
+    bench.take("loud.wav", 48_000, WavEncoding::Integer(16), &[loud]);
+    let json = bench.json("spectrum loud.wav --format json");
+    assert!(codes(&json).starts_with(&["clipped", "dc_offset"]), "{:?}", codes(&json));
+    let run = bench.run("spectrum loud.wav --figure loud.svg");
+    assert!(run.out.contains("serious [clipped]"));
+    let svg = std::fs::read_to_string(bench.path("loud.svg")).expect("drawn");
+    assert!(svg.contains("serious: Channel 1 is clipped"));
+}

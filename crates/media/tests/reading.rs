@@ -1,0 +1,221 @@
+//! Recordings read back: every coding, spans, and files that lie or end early.
+
+use std::fs;
+use std::path::{Path, PathBuf};
+
+use tonemap_media::{Block, Error, TakeReader, WavEncoding, write_wav};
+
+/// All samples of a take, channel by channel.
+fn read_all(path: &Path) -> (Vec<Vec<f32>>, TakeReader) {
+    let mut reader = TakeReader::open(path).expect("opens");
+    let mut channels = vec![Vec::new(); reader.info().channels];
+    let mut block = Block::default();
+    while reader.read(&mut block).expect("reads") {
+        for (all, part) in channels.iter_mut().zip(block.channels()) {
+            all.extend_from_slice(part);
+        }
+    }
+    (channels, reader)
+}
+
+fn ramp(samples: usize) -> Vec<f32> {
+    (0..samples).map(|n| (n as f32 / samples as f32 - 0.5) * 1.5).collect()
+}
+
+/// A WAV file by its parts: format tag, channels, rate, bytes and bits a sample, stated data size.
+fn wav(
+    tag: u16,
+    channels: u16,
+    rate: u32,
+    width: u16,
+    bits: u16,
+    stated: u32,
+    data: &[u8],
+) -> Vec<u8> {
+    let mut file = Vec::new();
+    file.extend_from_slice(b"RIFF");
+    file.extend_from_slice(&36u32.wrapping_add(stated).to_le_bytes());
+    file.extend_from_slice(b"WAVEfmt ");
+    file.extend_from_slice(&16u32.to_le_bytes());
+    for half in [tag, channels] {
+        file.extend_from_slice(&half.to_le_bytes());
+    }
+    file.extend_from_slice(&rate.to_le_bytes());
+    file.extend_from_slice(&(rate * u32::from(channels * width)).to_le_bytes());
+    for half in [channels * width, bits] {
+        file.extend_from_slice(&half.to_le_bytes());
+    }
+    file.extend_from_slice(b"data");
+    file.extend_from_slice(&stated.to_le_bytes());
+    file.extend_from_slice(data);
+    file
+}
+
+fn in_folder(name: &str, content: &[u8]) -> (tempfile::TempDir, PathBuf) {
+    let folder = tempfile::tempdir().expect("a folder");
+    let path = folder.path().join(name);
+    fs::write(&path, content).expect("written");
+    (folder, path)
+}
+
+fn data(name: &str) -> PathBuf {
+    Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/data").join(name)
+}
+
+#[test]
+fn what_is_written_reads_back() {
+    for (encoding, step) in [
+        (WavEncoding::Integer(8), 1.0 / 128.0),
+        (WavEncoding::Integer(16), 1.0 / 32_768.0),
+        (WavEncoding::Integer(24), 1.0 / 8_388_608.0),
+        (WavEncoding::Integer(32), 6e-8),
+        (WavEncoding::Float, 0.0),
+    ] {
+        for channels in [1, 2, 32] {
+            let written: Vec<Vec<f32>> = (0..channels)
+                .map(|c| ramp(2000).iter().map(|x| x * (1.0 - c as f32 / 64.0)).collect())
+                .collect();
+            let mut file = std::io::Cursor::new(Vec::new());
+            write_wav(&mut file, 384_000, &written, encoding).expect("written");
+            let (_folder, path) = in_folder("take.wav", file.get_ref());
+            let (read, reader) = read_all(&path);
+            assert_eq!(reader.info().sample_rate_hz, 384_000.0);
+            assert_eq!(reader.info().frames, Some(2000));
+            for (read, written) in read.iter().zip(&written) {
+                let worst = read.iter().zip(written).fold(0.0f32, |w, (a, b)| w.max((a - b).abs()));
+                assert!(worst <= 0.5001 * step, "{encoding:?} {channels}: {worst}");
+            }
+        }
+    }
+}
+
+/// The FLAC file was made from the WAV file by another encoder.
+#[test]
+fn flac_equals_the_wav_it_was_made_from() {
+    let (wav, _) = read_all(&data("two-tones-24bit-44100Hz-stereo.wav"));
+    let (flac, reader) = read_all(&data("two-tones-24bit-44100Hz-stereo.flac"));
+    assert_eq!(wav, flac);
+    assert_eq!(wav[0].len(), 4800);
+    assert_eq!((reader.info().container, reader.info().bits_per_sample), ("FLAC", Some(24)));
+}
+
+#[test]
+fn a_flac_cut_short_gives_what_it_has_and_says_what_it_lacks() {
+    let whole = fs::read(data("two-tones-24bit-44100Hz-stereo.flac")).expect("a fixture");
+    let (all, _) = read_all(&data("two-tones-24bit-44100Hz-stereo.flac"));
+    let (_folder, path) = in_folder("take.flac", &whole[..whole.len() * 95 / 100]);
+    let (read, reader) = read_all(&path);
+    let frames = read[0].len();
+    assert!(frames > 0 && frames < 4800, "{frames}");
+    assert_eq!(read[0], all[0][..frames]);
+    assert_eq!(reader.missing_frames(), 4800 - frames as u64);
+}
+
+#[test]
+fn spans_hold_exactly_their_samples() {
+    for name in ["two-tones-24bit-44100Hz-stereo.wav", "two-tones-24bit-44100Hz-stereo.flac"] {
+        let (all, _) = read_all(&data(name));
+        for (start, end) in [(0, 4800), (1, 2), (1000, 4799), (4799, 4800), (4000, 9000)] {
+            let mut reader = TakeReader::open(&data(name)).expect("opens");
+            let mut span = Vec::new();
+            reader
+                .for_span(start, end, |block| span.extend_from_slice(block.channel(1)))
+                .expect("reads");
+            assert_eq!(span, all[1][start as usize..(end as usize).min(4800)], "{start} to {end}");
+            let mut reader = TakeReader::open(&data(name)).expect("opens");
+            let mut ahead = Vec::new();
+            reader
+                .for_span_ahead(start, end, |block| ahead.extend_from_slice(block.channel(1)))
+                .expect("reads");
+            assert_eq!(ahead, span);
+        }
+    }
+}
+
+#[test]
+fn a_wav_whose_header_lies_gives_what_is_there() {
+    let samples: Vec<u8> = (0..100i16).flat_map(i16::to_le_bytes).collect();
+    // Stated, frames read, frames missing, stray bytes.
+    for (stated, frames, missing, stray) in [
+        (200, 100, 0, 0),
+        (400, 100, 100, 0),
+        (0, 100, 0, 0),
+        (u32::MAX - 40, 100, 2_147_483_527, 0),
+        (20, 10, 0, 180),
+    ] {
+        let (_folder, path) = in_folder("take.wav", &wav(1, 1, 8000, 2, 16, stated, &samples));
+        let (read, reader) = read_all(&path);
+        let info = reader.info();
+        assert_eq!(
+            (read[0].len(), info.missing_frames, info.stray_bytes),
+            (frames, missing, stray),
+            "stated {stated}"
+        );
+    }
+}
+
+#[test]
+fn rf64_and_extensible_headers_are_read() {
+    let samples: Vec<u8> = (0..50i16).flat_map(i16::to_le_bytes).collect();
+    let plain = wav(1, 1, 8000, 2, 16, u32::MAX, &samples);
+    let mut file = b"RF64\xFF\xFF\xFF\xFFWAVEds64".to_vec();
+    file.extend_from_slice(&28u32.to_le_bytes());
+    for size in [0u64, 100, 50] {
+        file.extend_from_slice(&size.to_le_bytes());
+    }
+    file.extend_from_slice(&0u32.to_le_bytes());
+    file.extend_from_slice(&plain[12..]);
+    let (_folder, path) = in_folder("take.wav", &file);
+    let (read, reader) = read_all(&path);
+    assert_eq!((read[0].len(), reader.info().container), (50, "RF64"));
+    assert_eq!(read[0][49], 49.0 / 32_768.0);
+
+    // 20 bits in three bytes, told by the extensible format.
+    let mut file = wav(0xFFFE, 1, 8000, 3, 24, 3, &[0x00, 0x00, 0x40]);
+    file[16..20].copy_from_slice(&40u32.to_le_bytes());
+    let extension =
+        [22, 0, 20, 0, 4, 0, 0, 0, 1, 0, 0, 0, 0, 0, 16, 0, 128, 0, 0, 170, 0, 56, 155, 113];
+    file.splice(36..36, extension);
+    let (_folder, path) = in_folder("take.wav", &file);
+    let (read, reader) = read_all(&path);
+    assert_eq!((read[0][0], reader.info().bits_per_sample), (0.5, Some(20)));
+}
+
+#[test]
+fn damaged_headers_are_told_in_words() {
+    let data = [0u8; 64];
+    for (file, wanted) in [
+        (wav(1, 0, 8000, 2, 16, 64, &data), "0 channels"),
+        (wav(1, 1, 0, 2, 16, 64, &data), "sample rate of 0 Hz"),
+        (wav(1, 1, 8000, 2, 17, 64, &data), "17 bits in 2 bytes"),
+        (wav(3, 1, 8000, 2, 16, 64, &data), "samples of 2 bytes"),
+        (wav(0x55, 1, 8000, 2, 16, 64, &data), "coding 0x0055"),
+        (wav(1, 1, 8000, 2, 16, 64, &data)[..30].to_vec(), "ends inside its format chunk"),
+        (wav(1, 1, 8000, 2, 16, 64, &data)[..36].to_vec(), "no sound data"),
+        (b"RIFF\x10\0\0\0AVI LIST".to_vec(), "no WAVE sound"),
+        (b"fLaC\0\0\0\x22garbage".to_vec(), "FLAC file is damaged"),
+        (b"Dear Tone Map, this is no sound".to_vec(), "text that begins \"Dear"),
+        (vec![0x89, 0xFF, 0, 1, 2], "no format known"),
+        (Vec::new(), "empty"),
+    ] {
+        let (_folder, path) = in_folder("take.wav", &file);
+        let error = TakeReader::open(&path).err().expect(wanted).to_string();
+        assert!(error.contains(wanted), "{error} should tell of {wanted}");
+    }
+    let folder = tempfile::tempdir().expect("a folder");
+    assert!(matches!(TakeReader::open(folder.path()), Err(Error::Folder)));
+    assert!(matches!(TakeReader::open(&folder.path().join("no.wav")), Err(Error::NotFound)));
+}
+
+#[test]
+fn every_cut_of_a_file_is_read_or_refused_without_panic() {
+    for name in ["two-tones-24bit-44100Hz-stereo.wav", "two-tones-24bit-44100Hz-stereo.flac"] {
+        let whole = fs::read(data(name)).expect("a fixture");
+        for length in (0..200).chain((200..whole.len()).step_by(997)) {
+            let (_folder, path) = in_folder("take", &whole[..length]);
+            let Ok(mut reader) = TakeReader::open(&path) else { continue };
+            let mut block = Block::default();
+            while reader.read(&mut block).is_ok_and(|more| more) {}
+        }
+    }
+}
