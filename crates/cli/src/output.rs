@@ -1,7 +1,7 @@
 //! Results out: text, JSON and CSV, figures, exit status.
 
 use std::fs;
-use std::io::{self, ErrorKind, Write};
+use std::io::{self, ErrorKind, IsTerminal, Write};
 use std::path::Path;
 use std::process::ExitCode;
 
@@ -82,6 +82,7 @@ pub(crate) fn start_log(args: &OutputArgs) {
             .with_writer(io::stderr)
             .with_max_level(tracing::Level::INFO)
             .with_target(false)
+            .with_ansi(io::stderr().is_terminal())
             .without_time()
             .init();
     }

@@ -8,8 +8,8 @@
 //! | [`spectrum_figure`] | level against frequency, with its tones |
 //! | [`index_page`] | a page that shows a run of commands with their tables and figures |
 //!
-//! Inside, a figure is made of [`panel`]s (two axes and what lies between them) on a [`sheet`]
-//! (lines, shapes and text in pixels); [`theme`] holds every colour and size, and [`ticks`] chooses
+//! Inside, a figure is made of `panel`s (two axes and what lies between them) on a `sheet`
+//! (lines, shapes and text in pixels); `theme` holds every colour and size, and `ticks` chooses
 //! round values.
 
 mod error;

@@ -25,6 +25,7 @@ use crate::text;
 /// accurately as noise allows; one that decays, glides or beats is read 'from frames', and its level
 /// is an average.
 #[derive(Args)]
+#[command(after_long_help = EXAMPLES)]
 pub(crate) struct Spectrum {
     /// Recording: WAV or FLAC
     #[arg(value_name = "TAKE")]
@@ -43,6 +44,14 @@ pub(crate) struct Spectrum {
     #[command(flatten)]
     output: OutputArgs,
 }
+
+const EXAMPLES: &str = "Examples:
+  tonemap spectrum harp-g3.wav --from 0.1 --figure harp-g3.png
+      the tones of a note without its attack, as a table and a picture
+  tonemap spectrum bell.wav --resolve 0.5Hz --range 510Hz..530Hz --axis linear --figure pair.svg
+      a close look at one partial
+  tonemap spectrum flute.wav --peaks 1 --format json
+      the strongest tone, for a program";
 
 #[derive(Args, Clone)]
 #[command(next_help_heading = "Result")]

@@ -1,13 +1,4 @@
 //! Peak, RMS, DC and clipping of one channel.
-//!
-//! With N samples x, full scale being 1:
-//!
-//! | quantity | equation | unit |
-//! |---|---|---|
-//! | peak | 20 lg max \|x\| | dBFS |
-//! | RMS | 10 lg (2 Σx² / N), so that a full-scale sine reads 0 dB (AES17-2020) | dBFS |
-//! | DC offset | Σx / N | full scale |
-//! | clipped | runs of three or more samples in a row at or beyond the largest code | samples |
 
 use serde::Serialize;
 
@@ -35,7 +26,16 @@ pub struct Clip {
     pub samples: u64,
 }
 
-/// Levels of one channel; see the [module](self) for what they mean.
+/// Levels of one channel.
+///
+/// With N samples x, full scale being 1:
+///
+/// | quantity | equation | unit |
+/// |---|---|---|
+/// | peak | 20 lg max \|x\| | dBFS |
+/// | RMS | 10 lg (2 Σx² / N), so that a full-scale sine reads 0 dB (AES17-2020) | dBFS |
+/// | DC offset | Σx / N | full scale |
+/// | clipped | runs of three or more samples in a row at or beyond the largest code | samples |
 #[derive(Debug, Clone, PartialEq, Serialize)]
 pub struct ChannelLevels {
     /// Largest magnitude in dBFS; `None` for digital silence.
@@ -154,7 +154,9 @@ fn totals(samples: &[f32]) -> (f32, f64, f64) {
             add(lane, *x);
         }
     }
-    rest.iter().for_each(|x| add(0, *x));
+    for x in rest {
+        add(0, *x);
+    }
     (peaks.into_iter().fold(0.0, f32::max), sums.iter().sum(), squares.iter().sum())
 }
 
