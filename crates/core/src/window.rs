@@ -320,17 +320,29 @@ impl Window {
     /// n / (1 + 2 Σ (1 − m/n) ρ_m²), ρ_m = Σ w\[t\]·w\[t + m·hop\] / Σ w².
     #[must_use]
     pub fn independent_frames(&self, frames: u64, hop: usize) -> f64 {
+        let (frames, hop) = self.distinct_frames(frames, hop);
         let w = &self.samples;
         let power: f64 = w.iter().map(|w| w * w).sum();
         let n = frames as f64;
         let mut variance = 1.0;
         let mut lag = hop;
-        while lag < w.len() && (lag / hop) < frames as usize {
+        while lag < w.len() && ((lag / hop) as u64) < frames {
             let rho = w.iter().zip(&w[lag..]).map(|(a, b)| a * b).sum::<f64>() / power;
             variance += 2.0 * (1.0 - (lag / hop) as f64 / n) * rho * rho;
             lag += hop;
         }
         n / variance
+    }
+
+    /// Fewer frames that tell as much: those that overlap by more than 15/16 say nothing new, and
+    /// need not be counted one by one.
+    pub(crate) fn distinct_frames(&self, frames: u64, hop: usize) -> (u64, usize) {
+        let least = (self.samples.len() / 16).max(1);
+        if hop >= least {
+            return (frames, hop);
+        }
+        let reach = frames.saturating_sub(1) as f64 * hop as f64;
+        (1 + (reach / least as f64) as u64, least)
     }
 
     /// Distance from the middle, in bins, at which the main lobe has fallen to `amplitude`.

@@ -33,7 +33,9 @@ impl NoiseGain {
     /// `profile` over the span (any scale, any number of values): frames in which it is weak
     /// add noise but little else.
     fn uncertainties(&self, profile: &[f64]) -> (f64, f64) {
-        let frames = self.frames as usize;
+        // Thousands of frames give the same as the first few hundred, but for their number.
+        const MOST_FRAMES: u64 = 1024;
+        let frames = self.frames.min(MOST_FRAMES) as usize;
         let in_frame = |frame: usize| {
             let place = (frame as f64 + 0.5) / frames as f64 * profile.len() as f64;
             profile.get(place as usize).copied().unwrap_or(1.0)
@@ -47,7 +49,7 @@ impl NoiseGain {
                 both * gain * amplitudes.iter().zip(later).map(|(a, b)| a * b).sum::<f64>()
             });
             // Of power, not of amplitude: each frame weighs by its power over the mean power.
-            (pairs.sum::<f64>() / (power * frames as f64)).max(0.0).sqrt()
+            (pairs.sum::<f64>() / (power * self.frames as f64)).max(0.0).sqrt()
         };
         (variance(&self.frequency), variance(&self.level))
     }
@@ -200,8 +202,9 @@ impl PeakSearch<'_> {
         let window = &self.plan.window;
         let shape = window.shape();
         let length = shape.len() as f64;
-        let hop = ((self.plan.hop as f64 * length / self.plan.segment() as f64) as usize).max(1);
-        let lags = shape.len().div_ceil(hop).min(self.frames as usize);
+        let (frames, hop) = window.distinct_frames(self.frames, self.plan.hop);
+        let hop = ((hop as f64 * length / self.plan.segment() as f64) as usize).max(1);
+        let lags = shape.len().div_ceil(hop).min(frames as usize);
         let energy: f64 = shape.iter().map(|w| w * w).sum();
         let expected_misfit = 2.0 * noise_to_signal / self.independent_frames;
         // With the two or three degrees of freedom of a main lobe, noise alone reaches 2 or 3.
@@ -233,13 +236,9 @@ impl PeakSearch<'_> {
         let mut frequency = covariances(|point| point.to_offset, bin_hz);
         if !fit.tilted {
             // All that is known is the bin: a rectangular distribution one bin wide.
-            frequency[0] += bin_hz * bin_hz / 12.0 * self.frames as f64;
+            frequency[0] += bin_hz * bin_hz / 12.0 * frames as f64;
         }
-        NoiseGain {
-            frames: self.frames,
-            frequency,
-            level: covariances(|point| point.to_level, 0.5),
-        }
+        NoiseGain { frames, frequency, level: covariances(|point| point.to_level, 0.5) }
     }
 }
 
