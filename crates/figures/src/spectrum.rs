@@ -29,7 +29,7 @@ pub struct SpectrumFigure<'a> {
     pub title: &'a str,
     /// Lines of small text under the plot: settings, take, span.
     pub notes: &'a [String],
-    /// Findings; those above *note* are printed under the settings.
+    /// Findings; those above *note* are printed under the settings. All is wrapped.
     pub findings: &'a [Finding],
     /// Frequency of A4 in Hz, for the scale of notes.
     pub reference_hz: f64,
@@ -37,6 +37,10 @@ pub struct SpectrumFigure<'a> {
     pub scale: FrequencyScale,
 }
 
+/// Margins left and right of the plot, and the height of a line of text under it.
+const LEFT_PX: f64 = 78.0;
+const RIGHT_PX: f64 = 26.0;
+const NOTES_LINE_PX: f64 = 17.0;
 /// Lowest frequency drawn on a logarithmic scale unless a range is set, in Hz.
 const LOWEST_HZ: f64 = 20.0;
 /// How far below the noise floor the level axis reaches, and its longest and shortest reach, in dB.
@@ -53,7 +57,8 @@ const HEADROOM: f64 = 0.17;
 /// [`Error::Drawing`] if a library fails.
 pub fn spectrum_figure(figure: &SpectrumFigure<'_>, size: Size) -> Result<Figure, Error> {
     Sheet::draw(size, |sheet| {
-        let panel = panel(figure, size);
+        let notes = notes(figure, size);
+        let panel = panel(figure, size, notes.len());
         let title = Type::new(theme::TITLE_PX, theme::INK).bold();
         sheet.text(panel.x.from_px, 32.0, figure.title, title)?;
         panel.draw_grid(sheet)?;
@@ -63,11 +68,11 @@ pub fn spectrum_figure(figure: &SpectrumFigure<'_>, size: Size) -> Result<Figure
         draw_tones(sheet, &panel, &figure.spectrum.peaks, &curve, legend)?;
         panel.draw_note_scale(sheet, figure.reference_hz)?;
         panel.draw_frame(sheet, "Frequency, Hz", "Level, dB re full scale")?;
-        draw_notes(sheet, &panel, figure, size)
+        draw_notes(sheet, &panel, &notes)
     })
 }
 
-fn panel(figure: &SpectrumFigure<'_>, size: Size) -> Panel {
+fn panel(figure: &SpectrumFigure<'_>, size: Size, lines_below: usize) -> Panel {
     let spectrum = figure.spectrum;
     let (mut low_hz, high_hz) = spectrum.range_hz;
     let scale = match figure.scale {
@@ -80,15 +85,14 @@ fn panel(figure: &SpectrumFigure<'_>, size: Size) -> Panel {
         }
     };
     let (low_db, high_db) = level_range(spectrum, low_hz, high_hz);
-    let lines = figure.notes.len() + printed(figure.findings).count();
-    let bottom = f64::from(size.height) - 66.0 - 17.0 * lines as f64;
+    let bottom = f64::from(size.height) - 66.0 - NOTES_LINE_PX * lines_below as f64;
     Panel {
         x: Axis {
             low: low_hz,
             high: high_hz,
             scale,
-            from_px: 78.0,
-            to_px: f64::from(size.width) - 26.0,
+            from_px: LEFT_PX,
+            to_px: f64::from(size.width) - RIGHT_PX,
         },
         y: Axis { low: low_db, high: high_db, scale: Scale::Linear, from_px: bottom, to_px: 78.0 },
     }
@@ -358,49 +362,47 @@ fn draw_tones(
     Ok(())
 }
 
-/// Findings that are printed on the figure.
-fn printed(findings: &[Finding]) -> impl Iterator<Item = &Finding> {
-    findings.iter().filter(|finding| finding.severity > Severity::Note)
-}
-
-fn draw_notes(
-    sheet: &Sheet<'_>,
-    panel: &Panel,
-    figure: &SpectrumFigure<'_>,
-    size: Size,
-) -> Result<(), Error> {
+/// The text under the plot, wrapped: settings, then the findings above *note*.
+fn notes(figure: &SpectrumFigure<'_>, size: Size) -> Vec<(String, Type)> {
     let settings = Type::new(theme::LABEL_PX, theme::PALE_INK);
     let finding = Type::new(theme::LABEL_PX, theme::FINDING);
-    let findings: Vec<String> = printed(figure.findings)
-        .map(|finding| format!("{}: {}", finding.severity.word(), finding.text))
-        .collect();
-    let lines = figure
-        .notes
+    let width = f64::from(size.width) - LEFT_PX - RIGHT_PX;
+    let findings = figure
+        .findings
         .iter()
-        .map(|line| (line, settings))
-        .chain(findings.iter().map(|line| (line, finding)));
-    let width = f64::from(size.width) - 2.0 * panel.x.from_px.min(26.0) - 50.0;
+        .filter(|finding| finding.severity > Severity::Note)
+        .map(|finding| format!("{}: {}", finding.severity.word(), finding.text));
+    let settings = figure.notes.iter().map(|note| (note.clone(), settings));
+    settings
+        .chain(findings.map(|text| (text, finding)))
+        .flat_map(|(text, look)| {
+            wrapped(&text, look, width).into_iter().map(move |line| (line, look))
+        })
+        .collect()
+}
+
+fn draw_notes(sheet: &Sheet<'_>, panel: &Panel, notes: &[(String, Type)]) -> Result<(), Error> {
     let mut y = panel.y.from_px + 64.0;
-    for (line, look) in lines {
-        sheet.text(panel.x.from_px, y, &shortened(line, look, width), look)?;
-        y += 17.0;
+    for (line, look) in notes {
+        sheet.text(LEFT_PX, y, line, *look)?;
+        y += NOTES_LINE_PX;
     }
     Ok(())
 }
 
-/// The text, cut with an ellipsis where it is too wide.
-fn shortened(text: &str, look: Type, width: f64) -> String {
-    if look.width(text) <= width {
-        return text.into();
-    }
-    let mut kept: String = text.into();
-    while kept.pop().is_some() {
-        let cut = format!("{}…", kept.trim_end());
-        if look.width(&cut) <= width {
-            return cut;
+/// The text in lines no wider than `width`.
+fn wrapped(text: &str, look: Type, width: f64) -> Vec<String> {
+    let mut lines: Vec<String> = Vec::new();
+    for word in text.split_whitespace() {
+        match lines.last_mut() {
+            Some(line) if look.width(&format!("{line} {word}")) <= width => {
+                line.push(' ');
+                line.push_str(word);
+            }
+            _ => lines.push(word.into()),
         }
     }
-    kept
+    lines
 }
 
 #[cfg(test)]
