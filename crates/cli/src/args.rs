@@ -1,5 +1,6 @@
 //! Arguments that commands share.
 
+use std::num::NonZeroU32;
 use std::path::PathBuf;
 use std::str::FromStr;
 
@@ -9,6 +10,35 @@ use tonemap_core::units::{Extent, Frequency, Seconds, Share};
 use tonemap_core::window::WindowKind;
 use tonemap_core::{Error, Span};
 use tonemap_figures::Size;
+use tonemap_media::RawFormat;
+
+/// How takes without a header are read.
+#[derive(Args, Clone)]
+#[command(next_help_heading = "Part of the take")]
+pub(crate) struct SourceArgs {
+    /// The take has no header: coding, rate and channels, as s24le,48kHz,2. Codings: u8, and s16,
+    /// s24, s32, f32, f64 with le or be
+    #[arg(long, value_name = "CODING,RATE,CHANNELS", value_parser = raw_format)]
+    pub(crate) raw: Option<RawFormat>,
+}
+
+fn raw_format(text: &str) -> Result<RawFormat, Error> {
+    let read = || {
+        let mut parts = text.split(',').map(str::trim);
+        let (coding, big_endian) = RawFormat::coding_named(parts.next()?)?;
+        let rate: Frequency = parts.next()?.parse().ok()?;
+        let channels = parts.next()?.parse().ok()?;
+        let rate_hz = rate.hz(440.0);
+        let whole = rate_hz.fract() == 0.0 && rate_hz <= f64::from(u32::MAX);
+        let sample_rate_hz = NonZeroU32::new(rate_hz as u32).filter(|_| whole)?;
+        parts.next().is_none().then_some(RawFormat { coding, big_endian, sample_rate_hz, channels })
+    };
+    read().ok_or_else(|| Error::Unreadable {
+        given: text.into(),
+        wanted: "a coding, rate and number of channels",
+        forms: "s24le,48kHz,2 or f32be,44100,1",
+    })
+}
 
 /// Which part of a take to analyse.
 #[derive(Args, Clone)]

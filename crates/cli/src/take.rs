@@ -4,21 +4,31 @@ use std::path::{Path, PathBuf};
 
 use anyhow::{Context, Result};
 use serde::Serialize;
+use tempfile::NamedTempFile;
 use tonemap_core::intake::LevelMeter;
 use tonemap_core::{Error, Finding, SampleSpan, Span};
-use tonemap_media::{Block, TakeInfo, TakeReader};
+use tonemap_media::{Block, RawFormat, TakeInfo, TakeReader};
 
-use crate::args::{Channel, PartArgs};
+use crate::args::{Channel, PartArgs, SourceArgs};
 use crate::progress::Progress;
 
 /// An opened take.
 pub(crate) struct Take {
-    pub(crate) path: PathBuf,
+    source: Source,
     pub(crate) info: TakeInfo,
     /// Frames in the file.
     pub(crate) frames: u64,
     /// What the header gives away.
     pub(crate) findings: Vec<Finding>,
+}
+
+/// Where the samples of a take come from.
+struct Source {
+    /// As the user named it.
+    path: PathBuf,
+    raw: Option<RawFormat>,
+    /// What came by standard input, kept because it is read more than once.
+    spool: Option<NamedTempFile>,
 }
 
 /// One channel over one span of a take.
@@ -48,16 +58,17 @@ struct SpanRecord {
 }
 
 impl Take {
-    /// Opens a take and reads its header. A take whose header does not state its length is read
-    /// through once.
-    pub(crate) fn open(path: &Path) -> Result<Self> {
-        let mut reader = open(path)?;
+    /// Opens a take and reads its header. `-` is standard input. A take whose header does not state
+    /// its length is read through once.
+    pub(crate) fn open(path: &Path, args: &SourceArgs) -> Result<Self> {
+        let source = Source::new(path, args.raw)?;
+        let mut reader = source.reader()?;
         let info = reader.info().clone();
         let frames = match info.frames {
             Some(frames) => frames,
             None => {
                 let mut block = Block::default();
-                while reader.read(&mut block).with_context(|| name(path))? {}
+                while reader.read(&mut block).with_context(|| source.name())? {}
                 reader.position()
             }
         };
@@ -75,11 +86,29 @@ impl Take {
                 ),
             ));
         }
-        Ok(Self { path: path.into(), info, frames, findings })
+        if info.lossy_codec {
+            findings.push(Finding::warning(
+                "lossy_codec",
+                format!(
+                    "The sound is coded as {}, which leaves out what is thought not to be heard: weak \
+                     partials beside strong ones, and the highest frequencies. Levels there are those \
+                     of the coder; use the original recording.",
+                    info.codec
+                ),
+            ));
+        }
+        Ok(Self { source, info, frames, findings })
     }
 
+    /// The path as the user gave it.
+    pub(crate) fn path(&self) -> String {
+        self.source.name()
+    }
+
+    /// The name without its folders.
     pub(crate) fn name(&self) -> String {
-        self.path.file_name().map_or_else(|| name(&self.path), |n| n.to_string_lossy().into_owned())
+        let name = self.source.path.file_name().filter(|_| self.source.spool.is_none());
+        name.map_or_else(|| self.path(), |name| name.to_string_lossy().into_owned())
     }
 
     pub(crate) fn duration_s(&self) -> f64 {
@@ -100,7 +129,7 @@ impl Take {
                         _ => format!("1 to {channels}, or mean"),
                     },
                 })
-                .with_context(|| name(&self.path));
+                .with_context(|| self.path());
             }
             Some(channel) => channel,
             None => {
@@ -123,9 +152,9 @@ impl Take {
     /// A span in samples.
     pub(crate) fn span(&self, span: Span) -> Result<SampleSpan> {
         if self.frames == 0 {
-            anyhow::bail!("{}: the recording holds no samples; record it again", name(&self.path));
+            anyhow::bail!("{}: the recording holds no samples; record it again", self.path());
         }
-        span.samples(self.info.sample_rate_hz, self.frames).with_context(|| name(&self.path))
+        span.samples(self.info.sample_rate_hz, self.frames).with_context(|| self.path())
     }
 
     /// Hands blocks of all channels over a span to `work`, and returns what was found on the way.
@@ -136,7 +165,7 @@ impl Take {
         quiet: bool,
         mut work: impl FnMut(&Block),
     ) -> Result<Vec<Finding>> {
-        let mut reader = open(&self.path)?;
+        let mut reader = self.source.reader()?;
         let mut progress = Progress::new(what, span.len(), quiet);
         let started = std::time::Instant::now();
         let mut frames = 0;
@@ -146,7 +175,7 @@ impl Take {
                 frames += block.frames() as u64;
                 progress.advance(block.frames() as u64);
             })
-            .with_context(|| name(&self.path))?;
+            .with_context(|| self.path())?;
         tracing::info!(what, frames, seconds = started.elapsed().as_secs_f64(), "read");
         let mut findings = Vec::new();
         let missing = span.len() - frames;
@@ -175,11 +204,11 @@ impl Take {
     pub(crate) fn record(&self, span: SampleSpan, channel: Option<String>) -> Result<TakeRecord> {
         let rate = self.info.sample_rate_hz;
         let mut hasher = blake3::Hasher::new();
-        std::fs::File::open(&self.path)
+        std::fs::File::open(self.source.file())
             .and_then(|file| hasher.update_reader(file).map(|_| ()))
-            .with_context(|| name(&self.path))?;
+            .with_context(|| self.path())?;
         Ok(TakeRecord {
-            path: name(&self.path),
+            path: self.path(),
             blake3: hasher.finalize().to_hex().to_string(),
             sample_rate_hz: rate,
             channels: self.info.channels,
@@ -233,10 +262,35 @@ fn truncated(info: &TakeInfo, missing: u64, frames: u64) -> Finding {
     )
 }
 
-fn open(path: &Path) -> Result<TakeReader> {
-    TakeReader::open(path).with_context(|| name(path))
-}
+impl Source {
+    fn new(path: &Path, raw: Option<RawFormat>) -> Result<Self> {
+        let spool = if path.as_os_str() == "-" {
+            let mut spool = NamedTempFile::new()?;
+            std::io::copy(&mut std::io::stdin().lock(), &mut spool)?;
+            Some(spool)
+        } else {
+            None
+        };
+        Ok(Self { path: path.into(), raw, spool })
+    }
 
-fn name(path: &Path) -> String {
-    path.display().to_string()
+    /// The file that holds the samples.
+    fn file(&self) -> &Path {
+        self.spool.as_ref().map_or(&self.path, NamedTempFile::path)
+    }
+
+    fn name(&self) -> String {
+        match self.spool {
+            Some(_) => "standard input".into(),
+            None => self.path.display().to_string(),
+        }
+    }
+
+    fn reader(&self) -> Result<TakeReader> {
+        match self.raw {
+            Some(format) => TakeReader::open_raw(self.file(), format),
+            None => TakeReader::open(self.file()),
+        }
+        .with_context(|| self.name())
+    }
 }

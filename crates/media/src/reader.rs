@@ -5,8 +5,9 @@ use std::io::{ErrorKind, Read, Seek, SeekFrom};
 use std::path::Path;
 
 use crate::block::Block;
+use crate::decoded::{self, DecodedReader};
 use crate::error::Error;
-use crate::flac::FlacReader;
+use crate::raw::RawFormat;
 use crate::wav::WavReader;
 
 /// What the header of a recording says.
@@ -35,7 +36,7 @@ pub struct TakeInfo {
 /// A source of decoded blocks.
 enum Source {
     Wav(WavReader),
-    Flac(Box<FlacReader>),
+    Decoded(Box<DecodedReader>),
 }
 
 /// Reads one recording from its beginning to its end.
@@ -53,13 +54,7 @@ impl TakeReader {
     ///
     /// If there is no such file, if it is none that can be read, or if its header makes no sense.
     pub fn open(path: &Path) -> Result<Self, Error> {
-        let mut file = File::open(path).map_err(|error| match error.kind() {
-            ErrorKind::NotFound => Error::NotFound,
-            _ => Error::Io(error),
-        })?;
-        if file.metadata()?.is_dir() {
-            return Err(Error::Folder);
-        }
+        let mut file = open_file(path)?;
         let mut start = Vec::with_capacity(64);
         Read::by_ref(&mut file).take(64).read_to_end(&mut start)?;
         file.seek(SeekFrom::Start(0))?;
@@ -68,14 +63,25 @@ impl TakeReader {
                 let (reader, info) = WavReader::new(file)?;
                 (Source::Wav(reader), info)
             }
-            Some(b"fLaC") => {
-                let (reader, info) = FlacReader::new(file)?;
-                (Source::Flac(Box::new(reader)), info)
-            }
             _ if start.is_empty() => return Err(Error::Empty),
-            _ => return Err(Error::Unknown { looks: looks_like(&start) }),
+            _ => {
+                let container = decoded::container(&start)
+                    .ok_or_else(|| Error::Unknown { looks: looks_like(&start) })?;
+                let (reader, info) = DecodedReader::new(file, container)?;
+                (Source::Decoded(Box::new(reader)), info)
+            }
         };
         Ok(Self { info, source, position: 0, not_finite: 0 })
+    }
+
+    /// Opens a file that is nothing but samples.
+    ///
+    /// # Errors
+    ///
+    /// If there is no such file.
+    pub fn open_raw(path: &Path, format: RawFormat) -> Result<Self, Error> {
+        let (reader, info) = WavReader::raw(open_file(path)?, format)?;
+        Ok(Self { info, source: Source::Wav(reader), position: 0, not_finite: 0 })
     }
 
     /// What the header says.
@@ -111,7 +117,7 @@ impl TakeReader {
     pub fn read(&mut self, block: &mut Block) -> Result<bool, Error> {
         let more = match &mut self.source {
             Source::Wav(reader) => reader.read(block)?,
-            Source::Flac(reader) => reader.read(block)?,
+            Source::Decoded(reader) => reader.read(block)?,
         };
         if more {
             self.position += block.frames() as u64;
@@ -161,6 +167,14 @@ impl TakeReader {
         }
         Ok(())
     }
+}
+
+fn open_file(path: &Path) -> Result<File, Error> {
+    let file = File::open(path).map_err(|error| match error.kind() {
+        ErrorKind::NotFound => Error::NotFound,
+        _ => Error::Io(error),
+    })?;
+    if file.metadata()?.is_dir() { Err(Error::Folder) } else { Ok(file) }
 }
 
 /// What unknown content looks like, for an error.

@@ -8,6 +8,7 @@ use std::io::{ErrorKind, Read, Seek, SeekFrom};
 
 use crate::block::Block;
 use crate::error::Error;
+use crate::raw::{RawCoding, RawFormat};
 use crate::reader::TakeInfo;
 
 const FORMAT: &str = "WAV";
@@ -38,6 +39,7 @@ struct Format {
     channels: u16,
     sample_rate: u32,
     frame_bytes: usize,
+    big_endian: bool,
 }
 
 /// Reads blocks from the data chunk.
@@ -72,6 +74,28 @@ fn read_exactly(file: &mut File, bytes: &mut [u8], what: &str) -> Result<(), Err
 }
 
 impl WavReader {
+    /// A file that is nothing but samples.
+    pub(crate) fn raw(file: File, raw: RawFormat) -> Result<(Self, TakeInfo), Error> {
+        let file_bytes = file.metadata()?.len();
+        let (coding, width) = match raw.coding {
+            RawCoding::Unsigned8 => (Coding::Unsigned8, 1),
+            RawCoding::Signed { bytes } => (Coding::Signed(bytes), bytes),
+            RawCoding::Float { bytes: 4 } => (Coding::Float32, 4),
+            RawCoding::Float { .. } => (Coding::Float64, 8),
+        };
+        let format = Format {
+            coding,
+            bits: 8 * width as u16,
+            channels: raw.channels.get(),
+            sample_rate: raw.sample_rate_hz.get(),
+            frame_bytes: width * usize::from(raw.channels.get()),
+            big_endian: raw.big_endian,
+        };
+        let stray_bytes = file_bytes % format.frame_bytes as u64;
+        let (reader, info) = Self::at_data(file, format, "raw", Some(file_bytes), file_bytes)?;
+        Ok((reader, TakeInfo { stray_bytes, ..info }))
+    }
+
     pub(crate) fn new(mut file: File) -> Result<(Self, TakeInfo), Error> {
         let file_bytes = file.metadata()?.len();
         let mut head = [0; 12];
@@ -181,6 +205,10 @@ impl WavReader {
         self.bytes.resize(frames * frame_bytes, 0);
         read_exactly(&mut self.file, &mut self.bytes, "its sound data")?;
         self.position += frames as u64;
+        if self.format.big_endian {
+            let width = frame_bytes / usize::from(self.format.channels);
+            self.bytes.chunks_exact_mut(width).for_each(<[u8]>::reverse);
+        }
         let channels = block.resize(usize::from(self.format.channels), frames);
         decode(&self.bytes, frame_bytes, self.format.coding, channels);
         Ok(true)
@@ -241,7 +269,8 @@ impl Format {
         if bits == 0 || usize::from(bits) > 8 * width {
             return Err(damaged(format!("its header states {bits} bits in {width} bytes")));
         }
-        Ok(Self { coding, bits, channels, sample_rate, frame_bytes: usize::from(frame_bytes) })
+        let frame_bytes = usize::from(frame_bytes);
+        Ok(Self { coding, bits, channels, sample_rate, frame_bytes, big_endian: false })
     }
 }
 

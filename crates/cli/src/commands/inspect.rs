@@ -8,7 +8,7 @@ use serde::Serialize;
 use tonemap_core::Finding;
 use tonemap_core::intake::{ChannelLevels, LevelMeter};
 
-use crate::args::{Format, OutputArgs};
+use crate::args::{Format, OutputArgs, SourceArgs};
 use crate::output::{self, Status};
 use crate::take::{Take, TakeRecord};
 use crate::text;
@@ -20,9 +20,11 @@ use crate::text;
 /// clipped.
 #[derive(Args)]
 pub(crate) struct Inspect {
-    /// Recordings: WAV or FLAC
+    /// Recordings, or - for standard input
     #[arg(required = true, value_name = "TAKE")]
     takes: Vec<PathBuf>,
+    #[command(flatten)]
+    source: SourceArgs,
     #[command(flatten)]
     output: OutputArgs,
 }
@@ -105,7 +107,7 @@ impl Inspect {
     }
 
     fn inspect(&self, path: &std::path::Path) -> Result<Inspected> {
-        let take = Take::open(path)?;
+        let take = Take::open(path, &self.source)?;
         let mut findings = take.findings.clone();
         let mut meters = vec![take.level_meter(); take.info.channels];
         let all = take.span(tonemap_core::Span::default())?;
@@ -183,7 +185,7 @@ fn as_json(inspected: &Inspected) -> Result<String> {
 fn rows(inspected: &Inspected) -> impl Iterator<Item = Row<'_>> {
     let Inspected { take, channels, .. } = inspected;
     (1..).zip(channels).map(|(channel, levels)| Row {
-        take: take.path.display().to_string(),
+        take: take.path(),
         channel,
         container: take.info.container,
         codec: &take.info.codec,

@@ -13,7 +13,7 @@ use tonemap_core::spectrum::{
 use tonemap_core::units::{Frequency, FrequencyRange};
 use tonemap_figures::{FrequencyScale, SpectrumFigure, spectrum_figure};
 
-use crate::args::{FigureArgs, Format, FrameArgs, OutputArgs, PartArgs};
+use crate::args::{FigureArgs, Format, FrameArgs, OutputArgs, PartArgs, SourceArgs};
 use crate::output::{self, Picture, Status, Usage};
 use crate::take::{Part, Take};
 use crate::text;
@@ -27,9 +27,11 @@ use crate::text;
 #[derive(Args)]
 #[command(after_long_help = EXAMPLES)]
 pub(crate) struct Spectrum {
-    /// Recording: WAV or FLAC
+    /// Recording, or - for standard input
     #[arg(value_name = "TAKE")]
     take: PathBuf,
+    #[command(flatten)]
+    source: SourceArgs,
     #[command(flatten)]
     part: PartArgs,
     #[command(flatten)]
@@ -111,7 +113,7 @@ impl Spectrum {
     pub(crate) fn run(&self) -> Result<Status> {
         output::start_log(&self.output);
         self.check_outputs()?;
-        let mut take = Take::open(&self.take)?;
+        let mut take = Take::open(&self.take, &self.source)?;
         let rate = take.info.sample_rate_hz;
         let settings = self.settings(rate)?;
         let part = take.part(&self.part)?;

@@ -41,10 +41,16 @@ impl Bench {
 
     /// Runs the program in the folder.
     pub(crate) fn run(&self, arguments: &str) -> Run {
+        self.run_with_input(arguments, b"")
+    }
+
+    /// Runs the program with something on its standard input.
+    pub(crate) fn run_with_input(&self, arguments: &str, input: &[u8]) -> Run {
         let output = Command::cargo_bin("tonemap")
             .expect("the program is built")
             .current_dir(self.folder.path())
             .args(arguments.split_whitespace())
+            .write_stdin(input)
             .output()
             .expect("the program runs");
         Run {

@@ -1,6 +1,7 @@
 //! The built program on files in a temporary folder.
 //!
 //! - `inspect.rs`, `spectrum.rs`, `demo.rs`: what each command gives, in every form
+//! - `sources.rs`: every format, standard input, samples without a header
 //! - `bad_input.rs`: what is refused, how it is said, and that nothing is left behind
 //! - `bench.rs`: helpers: a folder with takes, and the program run in it
 
@@ -8,4 +9,5 @@ mod bad_input;
 mod bench;
 mod demo;
 mod inspect;
+mod sources;
 mod spectrum;
