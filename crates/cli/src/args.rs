@@ -40,25 +40,33 @@ fn raw_format(text: &str) -> Result<RawFormat, Error> {
     })
 }
 
-/// Which part of a take to analyse.
+/// Which stretch of a take to analyse.
 #[derive(Args, Clone)]
 #[command(next_help_heading = "Part of the take")]
-pub(crate) struct PartArgs {
+pub(crate) struct SpanArgs {
     /// Start of the span: 1.5, 1.5s, 250ms or 1:02.5
     #[arg(long, value_name = "TIME")]
     from: Option<Seconds>,
     /// End of the span
     #[arg(long, value_name = "TIME")]
     to: Option<Seconds>,
-    /// Channel: a number from 1, or 'mean' for the mean of all
-    #[arg(long, value_name = "CHANNEL")]
-    pub(crate) channel: Option<Channel>,
 }
 
-impl PartArgs {
+impl SpanArgs {
     pub(crate) fn span(&self) -> Span {
         Span { from_s: self.from.map(|t| t.0), to_s: self.to.map(|t| t.0) }
     }
+}
+
+/// Which stretch and channel of a take to analyse.
+#[derive(Args, Clone)]
+#[command(next_help_heading = "Part of the take")]
+pub(crate) struct PartArgs {
+    #[command(flatten)]
+    pub(crate) span: SpanArgs,
+    /// Channel: a number from 1, or 'mean' for the mean of all
+    #[arg(long, value_name = "CHANNEL")]
+    pub(crate) channel: Option<Channel>,
 }
 
 /// A channel as typed.

@@ -11,6 +11,7 @@ use tonemap_media::{Block, RawFormat, TakeInfo, TakeReader};
 
 use crate::args::{Channel, PartArgs, SourceArgs};
 use crate::progress::Progress;
+use crate::text;
 
 /// An opened take.
 pub(crate) struct Take {
@@ -145,7 +146,7 @@ impl Take {
                 Channel::Number(1)
             }
         };
-        let span = self.span(args.span())?;
+        let span = self.span(args.span.span())?;
         Ok(Part { take: self, channel, span })
     }
 
@@ -195,9 +196,23 @@ impl Take {
         Ok(findings)
     }
 
-    /// A meter for the levels of one channel.
-    pub(crate) fn level_meter(&self) -> LevelMeter {
-        LevelMeter::new(self.info.sample_rate_hz, self.info.bits_per_sample)
+    /// A span of this take in words, for tables and figures.
+    pub(crate) fn span_line(&self, span: SampleSpan) -> String {
+        let rate = self.info.sample_rate_hz;
+        format!(
+            "{} s to {} s of {} s, {} {}, {} Hz",
+            text::number(span.start as f64 / rate, 3),
+            text::number(span.end as f64 / rate, 3),
+            text::number(self.duration_s(), 3),
+            self.info.container,
+            self.info.codec,
+            text::rate(rate),
+        )
+    }
+
+    /// A meter for the levels of one channel over a span.
+    pub(crate) fn level_meter(&self, span: SampleSpan) -> LevelMeter {
+        LevelMeter::new(self.info.sample_rate_hz, self.info.bits_per_sample).starting_at(span.start)
     }
 
     /// What a result keeps of its take. Reads the whole file to hash it.

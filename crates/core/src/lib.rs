@@ -15,7 +15,7 @@
 //! | [`window`] | window functions and their figures of merit |
 //! | [`transform`] | the one place that plans Fourier transforms |
 //! | [`frame`] | how a running analysis cuts a recording into frames |
-//! | [`intake`] | what a recording is worth: levels, DC, clipping |
+//! | [`intake`] | what a recording is worth: levels, DC, clipping; its course over time |
 //! | [`spectrum`] | the averaged spectrum and the tones in it |
 //! | [`synth`] | sounds whose truth is known |
 //!

@@ -6,6 +6,7 @@
 //! | module | holds |
 //! |---|---|
 //! | [`spectrum_figure`] | level against frequency, with its tones |
+//! | [`waveform_figure`] | waveforms and their RMS levels over time |
 //! | [`index_page`] | a page that shows a run of commands with their tables and figures |
 //!
 //! Inside, a figure is made of `panel`s (two axes and what lies between them) on a `sheet`
@@ -13,14 +14,17 @@
 //! round values.
 
 mod error;
+mod notes;
 mod page;
 mod panel;
 mod sheet;
 mod spectrum;
 mod theme;
 mod ticks;
+mod waveform;
 
 pub use error::Error;
 pub use page::{PageStep, index_page};
 pub use sheet::{Figure, Size};
 pub use spectrum::{FrequencyScale, SpectrumFigure, spectrum_figure};
+pub use waveform::{ChannelCourse, WaveformFigure, waveform_columns, waveform_figure};

@@ -85,12 +85,57 @@ impl Panel {
                 sheet.text(x, bottom + 19.0, &tick.label, look.align(Align::Centre))?;
             }
         }
-        for tick in self.y.ticks(56.0) {
+        for tick in self.y.ticks(46.0) {
             let y = crisp(self.y.place(tick.value));
             sheet.line(&[(left, y), (right, y)], theme::GRID, 1.0, 1.0)?;
             sheet.text(left - 8.0, y + 4.5, &tick.label, look.align(Align::Right))?;
         }
         Ok(())
+    }
+
+    /// Grid and value labels of a row in a stack that shares the axis below the last.
+    pub(crate) fn draw_row_grid(&self, sheet: &Sheet<'_>) -> Result<(), Error> {
+        let (left, right) = (self.x.from_px, self.x.to_px);
+        for tick in self.x.ticks(110.0) {
+            let x = crisp(self.x.place(tick.value));
+            sheet.line(&[(x, self.y.to_px), (x, self.y.from_px)], theme::GRID, 1.0, 1.0)?;
+        }
+        let look = Type::new(theme::TICK_PX, theme::INK).align(Align::Right);
+        for tick in self.y.ticks(36.0) {
+            let y = crisp(self.y.place(tick.value));
+            sheet.line(&[(left, y), (right, y)], theme::GRID, 1.0, 1.0)?;
+            // Labels at the very edge would touch those of the next row.
+            if (y - self.y.from_px).abs() > 2.0 && (y - self.y.to_px).abs() > 2.0 {
+                sheet.text(left - 8.0, y + 4.5, &tick.label, look)?;
+            }
+        }
+        Ok(())
+    }
+
+    /// Frame of a row, with its name where a single axis has its title.
+    pub(crate) fn draw_row_frame(&self, sheet: &Sheet<'_>, name: &str) -> Result<(), Error> {
+        self.draw_box(sheet)?;
+        let look = Type::new(theme::AXIS_PX, theme::INK);
+        let middle = f64::midpoint(self.y.from_px, self.y.to_px);
+        sheet.text_upwards(crisp(self.x.from_px) - 52.0, middle, name, look)
+    }
+
+    /// Labels and title of the time axis below a row.
+    pub(crate) fn draw_time_axis(&self, sheet: &Sheet<'_>) -> Result<(), Error> {
+        let look = Type::new(theme::TICK_PX, theme::INK).align(Align::Centre);
+        for tick in self.x.ticks(110.0) {
+            sheet.text(self.x.place(tick.value), self.y.from_px + 19.0, &tick.label, look)?;
+        }
+        let middle = f64::midpoint(self.x.from_px, self.x.to_px);
+        let title = Type::new(theme::AXIS_PX, theme::INK).align(Align::Centre);
+        sheet.text(middle, self.y.from_px + 42.0, "Time, s", title)
+    }
+
+    fn draw_box(&self, sheet: &Sheet<'_>) -> Result<(), Error> {
+        let (left, right) = (crisp(self.x.from_px), crisp(self.x.to_px));
+        let (bottom, top) = (crisp(self.y.from_px), crisp(self.y.to_px));
+        let frame = [(left, top), (left, bottom), (right, bottom), (right, top), (left, top)];
+        sheet.line(&frame, theme::INK, 1.0, 1.0)
     }
 
     /// Frame and axis titles. To be drawn after what the panel holds.
@@ -102,8 +147,7 @@ impl Panel {
     ) -> Result<(), Error> {
         let (left, right) = (crisp(self.x.from_px), crisp(self.x.to_px));
         let (bottom, top) = (crisp(self.y.from_px), crisp(self.y.to_px));
-        let frame = [(left, top), (left, bottom), (right, bottom), (right, top), (left, top)];
-        sheet.line(&frame, theme::INK, 1.0, 1.0)?;
+        self.draw_box(sheet)?;
         let look = Type::new(theme::AXIS_PX, theme::INK);
         sheet.text(
             f64::midpoint(left, right),

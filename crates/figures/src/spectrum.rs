@@ -2,9 +2,10 @@
 
 use tonemap_core::spectrum::{Method, Peak, Spectrum};
 use tonemap_core::units::db_from_power;
-use tonemap_core::{Finding, Measured, Severity};
+use tonemap_core::{Finding, Measured};
 
 use crate::error::Error;
+use crate::notes::{self, LEFT_PX, NOTES_LINE_PX, RIGHT_PX};
 use crate::panel::{Axis, Panel, Scale};
 use crate::sheet::{Align, Figure, Sheet, Size, Type};
 use crate::theme;
@@ -37,10 +38,6 @@ pub struct SpectrumFigure<'a> {
     pub scale: FrequencyScale,
 }
 
-/// Margins left and right of the plot, and the height of a line of text under it.
-const LEFT_PX: f64 = 78.0;
-const RIGHT_PX: f64 = 26.0;
-const NOTES_LINE_PX: f64 = 17.0;
 /// Lowest frequency drawn on a logarithmic scale unless a range is set, in Hz.
 const LOWEST_HZ: f64 = 20.0;
 /// How far below the noise floor the level axis reaches, and its longest and shortest reach, in dB.
@@ -57,7 +54,7 @@ const HEADROOM: f64 = 0.17;
 /// [`Error::Drawing`] if a library fails.
 pub fn spectrum_figure(figure: &SpectrumFigure<'_>, size: Size) -> Result<Figure, Error> {
     Sheet::draw(size, |sheet| {
-        let notes = notes(figure, size);
+        let notes = notes::lines(figure.notes, figure.findings, size);
         let panel = panel(figure, size, notes.len());
         let title = Type::new(theme::TITLE_PX, theme::INK).bold();
         sheet.text(panel.x.from_px, 32.0, figure.title, title)?;
@@ -68,7 +65,7 @@ pub fn spectrum_figure(figure: &SpectrumFigure<'_>, size: Size) -> Result<Figure
         draw_tones(sheet, &panel, &figure.spectrum.peaks, &curve, legend)?;
         panel.draw_note_scale(sheet, figure.reference_hz)?;
         panel.draw_frame(sheet, "Frequency, Hz", "Level, dB re full scale")?;
-        draw_notes(sheet, &panel, &notes)
+        notes::draw(sheet, panel.y.from_px + 64.0, &notes)
     })
 }
 
@@ -360,49 +357,6 @@ fn draw_tones(
         sheet.dot(x, y, 4.5, theme::TONE, steady)?;
     }
     Ok(())
-}
-
-/// The text under the plot, wrapped: settings, then the findings above *note*.
-fn notes(figure: &SpectrumFigure<'_>, size: Size) -> Vec<(String, Type)> {
-    let settings = Type::new(theme::LABEL_PX, theme::PALE_INK);
-    let finding = Type::new(theme::LABEL_PX, theme::FINDING);
-    let width = f64::from(size.width) - LEFT_PX - RIGHT_PX;
-    let findings = figure
-        .findings
-        .iter()
-        .filter(|finding| finding.severity > Severity::Note)
-        .map(|finding| format!("{}: {}", finding.severity.word(), finding.text));
-    let settings = figure.notes.iter().map(|note| (note.clone(), settings));
-    settings
-        .chain(findings.map(|text| (text, finding)))
-        .flat_map(|(text, look)| {
-            wrapped(&text, look, width).into_iter().map(move |line| (line, look))
-        })
-        .collect()
-}
-
-fn draw_notes(sheet: &Sheet<'_>, panel: &Panel, notes: &[(String, Type)]) -> Result<(), Error> {
-    let mut y = panel.y.from_px + 64.0;
-    for (line, look) in notes {
-        sheet.text(LEFT_PX, y, line, *look)?;
-        y += NOTES_LINE_PX;
-    }
-    Ok(())
-}
-
-/// The text in lines no wider than `width`.
-fn wrapped(text: &str, look: Type, width: f64) -> Vec<String> {
-    let mut lines: Vec<String> = Vec::new();
-    for word in text.split_whitespace() {
-        match lines.last_mut() {
-            Some(line) if look.width(&format!("{line} {word}")) <= width => {
-                line.push(' ');
-                line.push_str(word);
-            }
-            _ => lines.push(word.into()),
-        }
-    }
-    lines
 }
 
 #[cfg(test)]

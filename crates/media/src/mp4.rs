@@ -68,7 +68,7 @@ fn walk(
                 let mut bytes = Vec::new();
                 let length = (content.end - content.start).min(LARGEST_READ);
                 file.by_ref().take(length).read_to_end(&mut bytes).ok()?;
-                note(tracks.last_mut()?, &kind, &bytes);
+                note(tracks.last_mut()?, kind, &bytes);
             }
             _ => {}
         }
@@ -78,11 +78,11 @@ fn walk(
 }
 
 /// Takes down what a box says. Fields that are not there leave the track as it is.
-fn note(track: &mut TrackTimes, kind: &[u8; 4], bytes: &[u8]) {
+fn note(track: &mut TrackTimes, kind: [u8; 4], bytes: &[u8]) {
     let u32_at = |at: usize| Some(u32::from_be_bytes(bytes.get(at..at + 4)?.try_into().ok()?));
     let u64_at = |at: usize| Some(u64::from_be_bytes(bytes.get(at..at + 8)?.try_into().ok()?));
     let wide = bytes.first() == Some(&1);
-    match kind {
+    match &kind {
         b"hdlr" => track.is_sound = bytes.get(8..12) == Some(b"soun"),
         b"mdhd" if wide => {
             track.timescale = u32_at(20).unwrap_or(0);

@@ -57,6 +57,21 @@ const STEPS: &[Step] = &[
         files: &[],
     },
     Step {
+        heading: "The harp over time",
+        text: "Plucked at 0.1 s, and gone after some four seconds: on the lower panel, in decibels, the decay \
+               is a straight line.",
+        arguments: "inspect harp-g3.wav --figure harp-wave.png",
+        figure: Some("harp-wave.png"),
+        files: &[],
+    },
+    Step {
+        heading: "The damaged take, closer",
+        text: "Three periods of the tone, cut off at full scale above and below. Every clipped run is marked.",
+        arguments: "inspect damaged.wav --from 1 --to 1.008 --figure damaged-wave.png",
+        figure: Some("damaged-wave.png"),
+        files: &[],
+    },
+    Step {
         heading: "The flute: a steady tone",
         text: "The flute holds its tone, so every partial is fitted over the whole span: the frequency \
                of the first is known to a hundred-thousandth of a hertz. It stands 5 cents above A4.",

@@ -5,19 +5,20 @@ use std::path::PathBuf;
 use anyhow::Result;
 use clap::Args;
 use serde::Serialize;
-use tonemap_core::Finding;
-use tonemap_core::intake::{ChannelLevels, LevelMeter};
+use tonemap_core::intake::{ChannelLevels, Envelope, LevelMeter};
+use tonemap_core::{Finding, SampleSpan};
+use tonemap_figures::{ChannelCourse, Figure, WaveformFigure, waveform_columns, waveform_figure};
 
-use crate::args::{Format, OutputArgs, SourceArgs};
-use crate::output::{self, Status};
+use crate::args::{FigureArgs, Format, OutputArgs, SourceArgs, SpanArgs};
+use crate::output::{self, Picture, Status, Usage};
 use crate::take::{Take, TakeRecord};
 use crate::text;
 
 /// Format, levels, DC and clipping of recordings, and what is wrong with them
 ///
-/// Reads each take from beginning to end. RMS levels are referred to a full-scale sine: such a sine
+/// Reads each take from beginning to end, or a span of it. RMS levels are referred to a full-scale sine: such a sine
 /// reads 0 dBFS both as peak and as RMS. Three or more samples in a row at full scale count as
-/// clipped.
+/// clipped. --figure draws the waveform and the RMS level over time, clips marked.
 #[derive(Args)]
 pub(crate) struct Inspect {
     /// Recordings, or - for standard input
@@ -26,12 +27,19 @@ pub(crate) struct Inspect {
     #[command(flatten)]
     source: SourceArgs,
     #[command(flatten)]
+    span: SpanArgs,
+    #[command(flatten)]
+    figure: FigureArgs,
+    #[command(flatten)]
     output: OutputArgs,
 }
 
 /// What is found in one take.
 struct Inspected {
     take: Take,
+    span: SampleSpan,
+    /// Waveforms, if a figure was asked for.
+    envelopes: Vec<Envelope>,
     channels: Vec<ChannelLevels>,
     findings: Vec<Finding>,
 }
@@ -76,9 +84,7 @@ struct Row<'a> {
 impl Inspect {
     pub(crate) fn run(&self) -> Result<Status> {
         output::start_log(&self.output);
-        if let Some(file) = &self.output.output {
-            output::check_writable(file, self.output.force)?;
-        }
+        self.check_outputs()?;
         let mut status = Status::Done;
         let mut inspected = Vec::new();
         for path in &self.takes {
@@ -96,6 +102,10 @@ impl Inspect {
         }
         for take in &inspected {
             output::print_notes(&self.output, &take.findings);
+            if let Some(file) = &self.figure.figure {
+                let figure = self.draw(take)?;
+                output::write_figure(file, &figure, self.output.force)?;
+            }
         }
         let content = match self.output.format {
             Format::Text => inspected.iter().map(as_text).collect::<Vec<_>>().join("\n"),
@@ -106,14 +116,63 @@ impl Inspect {
         Ok(status)
     }
 
+    /// Finds out before the work what would stop it at the end.
+    fn check_outputs(&self) -> Result<()> {
+        if let Some(file) = &self.figure.figure {
+            Picture::of(file)?;
+            output::check_writable(file, self.output.force)?;
+            if self.takes.len() > 1 {
+                let reason = "a figure shows one take; inspect the takes one by one for figures";
+                return Err(Usage(reason.into()).into());
+            }
+        }
+        if let Some(file) = &self.output.output {
+            output::check_writable(file, self.output.force)?;
+        }
+        Ok(())
+    }
+
+    fn draw(&self, inspected: &Inspected) -> Result<Figure> {
+        let Inspected { take, span, channels, findings, envelopes } = inspected;
+        let rate = take.info.sample_rate_hz;
+        let names: Vec<String> = (1..=channels.len()).map(|n| n.to_string()).collect();
+        let courses: Vec<ChannelCourse<'_>> = channels
+            .iter()
+            .zip(envelopes)
+            .zip(&names)
+            .map(|((levels, envelope), name)| ChannelCourse {
+                name,
+                envelope,
+                clips: &levels.clips,
+            })
+            .collect();
+        let figure = WaveformFigure {
+            title: &take.name(),
+            channels: &courses,
+            span_s: (span.start as f64 / rate, span.end as f64 / rate),
+            sample_rate_hz: rate,
+            notes: &[take.span_line(*span)],
+            findings,
+        };
+        Ok(waveform_figure(&figure, self.figure.size)?)
+    }
+
     fn inspect(&self, path: &std::path::Path) -> Result<Inspected> {
         let take = Take::open(path, &self.source)?;
         let mut findings = take.findings.clone();
-        let mut meters = vec![take.level_meter(); take.info.channels];
-        let all = take.span(tonemap_core::Span::default())?;
-        let on_the_way = take.read(all, "inspecting", self.output.quiet, |block| {
+        let span = take.span(self.span.span())?;
+        let mut meters = vec![take.level_meter(span); take.info.channels];
+        let mut envelopes = Vec::new();
+        if self.figure.figure.is_some() {
+            let envelope = Envelope::new(span.len(), waveform_columns(self.figure.size));
+            envelopes.resize(take.info.channels, envelope);
+        }
+        let on_the_way = take.read(span, "inspecting", self.output.quiet, |block| {
             for (meter, samples) in meters.iter_mut().zip(block.channels()) {
                 meter.push(samples);
+            }
+            for (envelope, samples) in envelopes.iter_mut().zip(block.channels()) {
+                envelope.push(samples);
             }
         })?;
         findings.extend(on_the_way);
@@ -122,18 +181,23 @@ impl Inspect {
             let number: usize = number;
             findings.extend(levels.findings(&number.to_string()));
         }
-        Ok(Inspected { take, channels, findings })
+        Ok(Inspected { take, span, envelopes, channels, findings })
     }
 }
 
 fn as_text(inspected: &Inspected) -> String {
-    let Inspected { take, channels, findings } = inspected;
+    let Inspected { take, span, channels, findings, .. } = inspected;
     let count = match channels.len() {
         1 => "1 channel".into(),
         count => format!("{count} channels"),
     };
+    let part = if span.len() == take.frames {
+        String::new()
+    } else {
+        format!("  {}\n", take.span_line(*span))
+    };
     let head = format!(
-        "{}\n  {}, {}, {} Hz, {count}, {} s ({} samples)\n\n",
+        "{}\n  {}, {}, {} Hz, {count}, {} s ({} samples)\n{part}\n",
         take.name(),
         take.info.container,
         take.info.codec,
@@ -165,8 +229,8 @@ fn as_text(inspected: &Inspected) -> String {
 }
 
 fn as_json(inspected: &Inspected) -> Result<String> {
-    let Inspected { take, channels, findings } = inspected;
-    let record: TakeRecord = take.record(take.span(tonemap_core::Span::default())?, None)?;
+    let Inspected { take, span, channels, findings, .. } = inspected;
+    let record: TakeRecord = take.record(*span, None)?;
     let result = InspectResult {
         container: take.info.container,
         codec: &take.info.codec,

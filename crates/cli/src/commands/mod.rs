@@ -10,8 +10,6 @@ use clap::Subcommand;
 use crate::output::Status;
 
 /// All commands. A new one is added here and has a file of its own.
-// One value is made in a run: its size does not matter.
-#[expect(clippy::large_enum_variant)]
 #[derive(Subcommand)]
 pub(crate) enum Command {
     Inspect(inspect::Inspect),

@@ -137,7 +137,7 @@ impl Spectrum {
                 title: &take_title(&part),
                 notes: &[
                     format!("{}, {}", window_line(&measured), average_line(&measured, &frames)),
-                    span_line(&part),
+                    part.take().span_line(part.span),
                 ],
                 findings: &findings,
                 reference_hz: settings.reference_hz,
@@ -193,7 +193,7 @@ impl Spectrum {
         let quiet = self.output.quiet;
         let mut spectrum_pass = SpectrumPass::new(settings, rate, part.span.len())?;
         let frames = spectrum_pass.plan().figures(rate);
-        let mut meter = part.take().level_meter();
+        let mut meter = part.take().level_meter(part.span);
         let mut findings = part.take().findings.clone();
         findings.extend(part.read("spectrum", quiet, |samples| {
             meter.push(samples);
@@ -215,7 +215,7 @@ impl Spectrum {
         frames: &FrameFigures,
         findings: &[Finding],
     ) -> String {
-        let head = format!("{}\n  {}\n\n", take_title(part), span_line(part));
+        let head = format!("{}\n  {}\n\n", take_title(part), part.take().span_line(part.span));
         let table = if measured.peaks.is_empty() {
             "  no tone stands out of the noise\n".into()
         } else {
@@ -315,21 +315,6 @@ fn take_title(part: &Part<'_>) -> String {
         1 => take.name(),
         _ => format!("{}, channel {}", take.name(), part.channel_name()),
     }
-}
-
-/// Which span of which take.
-fn span_line(part: &Part<'_>) -> String {
-    let take = part.take();
-    let rate = take.info.sample_rate_hz;
-    format!(
-        "{} s to {} s of {} s, {} {}, {} Hz",
-        text::number(part.span.start as f64 / rate, 3),
-        text::number(part.span.end as f64 / rate, 3),
-        text::number(take.duration_s(), 3),
-        take.info.container,
-        take.info.codec,
-        text::rate(rate),
-    )
 }
 
 /// Which window, and what it can tell apart.

@@ -10,6 +10,8 @@ fn the_demo_writes_its_takes_figures_and_page() {
         assert!(bench.path("hall").join(file).is_file(), "{file}");
     }
     for file in [
+        "harp-wave.png",
+        "damaged-wave.png",
         "flute-a4.png",
         "harp-g3.png",
         "bell-cut0.png",

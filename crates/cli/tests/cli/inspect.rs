@@ -107,3 +107,44 @@ fn one_bad_take_does_not_stop_the_others() {
     assert!(run.out.starts_with("good.wav"));
     assert!(run.err.contains("none.wav: there is no such file"), "{}", run.err);
 }
+
+#[test]
+fn a_span_is_inspected_alone_and_its_clips_keep_the_time_of_the_take() {
+    let bench = Bench::new();
+    bench.take("take.wav", 48_000, WavEncoding::Integer(24), &clipped_stereo());
+    let json = bench.json("inspect take.wav --from 0.5 --format json");
+    assert_eq!(json["take"]["span"]["from_s"].as_f64(), Some(0.5));
+    let clips = &json["result"]["channels"][0]["clips"];
+    assert_eq!(clips.as_array().map(Vec::len), Some(1));
+    assert_eq!(clips[0]["start_s"].as_f64(), Some(0.625));
+    let run = bench.run("inspect take.wav --from 0.5 --to 600ms");
+    assert!(run.out.contains("0.500 s to 0.600 s of 1.000 s"), "{}", run.out);
+    assert!(!run.out.contains("clipped]"), "{}", run.out);
+}
+
+#[test]
+fn the_figure_shows_each_channel_its_level_and_its_clips() {
+    let bench = Bench::new();
+    bench.take("take.wav", 48_000, WavEncoding::Integer(24), &clipped_stereo());
+    let texts = |figure: &str| -> Vec<String> {
+        let svg = std::fs::read_to_string(bench.path(figure)).expect("drawn");
+        let document = roxmltree::Document::parse(&svg).expect("well-formed");
+        let nodes = document.descendants().filter(|node| node.has_tag_name("text"));
+        nodes.filter_map(|node| node.text().map(|text| text.trim().to_string())).collect()
+    };
+    assert_eq!(bench.run("inspect take.wav --figure all.svg").status, 0);
+    let all = texts("all.svg");
+    for wanted in ["take.wav", "Time, s", "RMS, dBFS", "clipped", "channel 1", "channel 2", "0.5"] {
+        assert!(all.iter().any(|text| text == wanted), "{wanted} in {all:?}");
+    }
+    assert!(all.iter().any(|text| text.starts_with("serious: Channel 1 is clipped")));
+    // Single periods have no level over time.
+    assert_eq!(bench.run("inspect take.wav --from 0.1 --to 0.11 --figure some.svg").status, 0);
+    let some = texts("some.svg");
+    assert!(some.iter().any(|text| text == "0.105"), "{some:?}");
+    assert!(!some.iter().any(|text| text == "RMS, dBFS"), "{some:?}");
+    let run = bench.run("inspect take.wav take.wav --figure two.png");
+    assert_eq!(run.status, 2);
+    assert!(run.err.contains("a figure shows one take"), "{}", run.err);
+    assert_eq!(bench.files(), ["all.svg", "some.svg", "take.wav"]);
+}

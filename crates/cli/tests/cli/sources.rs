@@ -1,5 +1,3 @@
-use tonemap_media::WavEncoding;
-
 use crate::bench::{Bench, codes, sine};
 
 /// A fixture of the reader's tests: 440 Hz left, 997 Hz right, a tenth of a second.
@@ -55,11 +53,12 @@ fn standard_input_is_a_take() {
 
 #[test]
 fn samples_without_a_header_are_read_as_told() {
+    type Coding = fn(f32) -> Vec<u8>;
     let bench = Bench::new();
     let samples = sine(440.0);
     let bytes =
         |of: fn(f32) -> Vec<u8>| -> Vec<u8> { samples.iter().flat_map(|x| of(*x)).collect() };
-    let codings: [(&str, fn(f32) -> Vec<u8>); 4] = [
+    let codings: [(&str, Coding); 4] = [
         ("s16le", |x| ((x * 32_768.0) as i16).to_le_bytes().to_vec()),
         ("s24be", |x| ((x * 8_388_608.0) as i32).to_be_bytes()[1..].to_vec()),
         ("f32be", |x| x.to_be_bytes().to_vec()),
@@ -82,6 +81,4 @@ fn samples_without_a_header_are_read_as_told() {
         assert_eq!(run.status, 2, "{wrong}");
         assert!(run.err.contains("s24le,48kHz,2"), "{}", run.err);
     }
-    bench.take("take.wav", 48_000, WavEncoding::Float, &[samples.clone()]);
-    assert_eq!(bench.run("spectrum take.wav").status, 0);
 }

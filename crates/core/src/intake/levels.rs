@@ -18,7 +18,7 @@ const NOTABLE_DC_SHARE: f64 = 1e-2;
 /// A run of clipped samples.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize)]
 pub struct Clip {
-    /// Time of its first sample in seconds.
+    /// Time of its first sample in seconds from the start of the take.
     pub start_s: f64,
     /// Time after its last sample in seconds.
     pub end_s: f64,
@@ -55,6 +55,8 @@ pub struct ChannelLevels {
 pub struct LevelMeter {
     sample_rate_hz: f64,
     full_scale: f32,
+    /// Place of the first sample in the take.
+    first_sample: u64,
     samples: u64,
     peak: f32,
     sum: f64,
@@ -73,6 +75,7 @@ impl LevelMeter {
         Self {
             sample_rate_hz,
             full_scale,
+            first_sample: 0,
             samples: 0,
             peak: 0.0,
             sum: 0.0,
@@ -81,6 +84,13 @@ impl LevelMeter {
             clipped_samples: 0,
             clips: Vec::new(),
         }
+    }
+
+    /// The same meter for samples that begin at `first_sample` of the take, so that clips are told
+    /// in its time.
+    #[must_use]
+    pub fn starting_at(self, first_sample: u64) -> Self {
+        Self { first_sample, ..self }
     }
 
     /// Takes the next samples of the channel.
@@ -112,6 +122,7 @@ impl LevelMeter {
         if self.run >= FEWEST_CLIPPED {
             self.clipped_samples += self.run;
             if self.clips.len() < MOST_CLIPS_LISTED {
+                let end = self.first_sample + end;
                 self.clips.push(Clip {
                     start_s: (end - self.run) as f64 / self.sample_rate_hz,
                     end_s: end as f64 / self.sample_rate_hz,
@@ -238,6 +249,9 @@ mod tests {
             assert_eq!(runs, [(0.1, 3), (0.254, 5), (0.69, 10)], "blocks of {block}");
             assert_eq!(found.clipped_samples, 18);
         }
+        let mut later = LevelMeter::new(1000.0, Some(16)).starting_at(5000);
+        later.push(&samples);
+        assert_eq!(later.finish().clips[0].start_s, 5.1);
         assert_eq!(
             levels(&samples, None, 700).clipped_samples,
             5,

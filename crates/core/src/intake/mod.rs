@@ -1,5 +1,7 @@
 //! What a recording is worth before anything else is measured in it.
 
+mod envelope;
 mod levels;
 
+pub use envelope::{Column, Envelope};
 pub use levels::{ChannelLevels, Clip, LevelMeter};

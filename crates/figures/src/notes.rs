@@ -1,0 +1,54 @@
+//! The small text under a figure: settings, then findings, wrapped.
+
+use tonemap_core::{Finding, Severity};
+
+use crate::error::Error;
+use crate::sheet::{Sheet, Size, Type};
+use crate::theme;
+
+/// Margins left and right of a plot, and the height of a line of text under it.
+pub(crate) const LEFT_PX: f64 = 78.0;
+pub(crate) const RIGHT_PX: f64 = 26.0;
+pub(crate) const NOTES_LINE_PX: f64 = 17.0;
+
+/// The lines: settings, then the findings above *note*.
+pub(crate) fn lines(notes: &[String], findings: &[Finding], size: Size) -> Vec<(String, Type)> {
+    let settings = Type::new(theme::LABEL_PX, theme::PALE_INK);
+    let finding = Type::new(theme::LABEL_PX, theme::FINDING);
+    let width = f64::from(size.width) - LEFT_PX - RIGHT_PX;
+    let findings = findings
+        .iter()
+        .filter(|finding| finding.severity > Severity::Note)
+        .map(|finding| format!("{}: {}", finding.severity.word(), finding.text));
+    let notes = notes.iter().map(|note| (note.clone(), settings));
+    notes
+        .chain(findings.map(|text| (text, finding)))
+        .flat_map(|(text, look)| {
+            wrapped(&text, look, width).into_iter().map(move |line| (line, look))
+        })
+        .collect()
+}
+
+/// Draws the lines, the first with its baseline at `y`.
+pub(crate) fn draw(sheet: &Sheet<'_>, mut y: f64, lines: &[(String, Type)]) -> Result<(), Error> {
+    for (line, look) in lines {
+        sheet.text(LEFT_PX, y, line, *look)?;
+        y += NOTES_LINE_PX;
+    }
+    Ok(())
+}
+
+/// The text in lines no wider than `width`.
+fn wrapped(text: &str, look: Type, width: f64) -> Vec<String> {
+    let mut lines: Vec<String> = Vec::new();
+    for word in text.split_whitespace() {
+        match lines.last_mut() {
+            Some(line) if look.width(&format!("{line} {word}")) <= width => {
+                line.push(' ');
+                line.push_str(word);
+            }
+            _ => lines.push(word.into()),
+        }
+    }
+    lines
+}
