@@ -306,3 +306,46 @@ fn a_single_tone_has_no_side_lobes_at_any_window() {
         assert!(extra <= 2, "{window}: {counts:?}");
     }
 }
+
+/// Fifteen partials that die away side by side: what one leaves in the band of another must not be
+/// taken for a steady tone, nor spoil the uncertainty.
+#[test]
+fn partials_of_plucked_strings_are_read_from_frames_and_covered() {
+    let errors = in_parallel(80, |seed| {
+        let mut random = ChaCha8Rng::seed_from_u64(930_000 + seed);
+        let string = synth::PluckedString {
+            frequency_hz: 60.0 * 13f64.powf(random.random::<f64>()),
+            inharmonicity: 10f64.powf(random.random_range(-5.0..-3.0)),
+            pluck_position: random.random_range(0.1..0.45),
+            t60_s: random.random_range(2.0..10.0),
+            partials: 15,
+            ..synth::PluckedString::default()
+        };
+        let mut sound = string.render(RATE_HZ, random.random_range(2.0..5.0));
+        let samples = sound.len();
+        let sigma = 10f64.powf(-random.random_range(2.5..5.0));
+        synth::mix(&mut sound, &white_noise(940_000 + seed, sigma, samples));
+        let settings = SpectrumSettings { peaks: 40, ..SpectrumSettings::default() };
+        let found = measure(&synth::to_samples(&sound), RATE_HZ, &settings).expect("valid");
+        string
+            .truth()
+            .iter()
+            .filter_map(|truth| {
+                let peak = nearest(&found.peaks, truth.frequency_hz)?;
+                let error = peak.frequency_hz - truth.frequency_hz;
+                // A partial in a node, or lost in the noise, is not there to be found.
+                (error.abs() < 2.0).then_some((peak.method, error / peak.frequency_hz_u))
+            })
+            .collect::<Vec<_>>()
+    });
+    let errors: Vec<(Method, f64)> = errors.into_iter().flatten().collect();
+    let from_span = errors.iter().filter(|(method, _)| *method == Method::Span).count();
+    let covers = coverage(errors.iter().map(|(_, error)| *error));
+    println!(
+        "80 strings: {} partials found, {from_span} by span, {covers:.1} % covered",
+        errors.len()
+    );
+    assert!(errors.len() > 900, "{}", errors.len());
+    assert!(from_span <= errors.len() / 100, "{from_span}");
+    assert!((90.0..=99.3).contains(&covers), "{covers}");
+}

@@ -367,17 +367,18 @@ impl TonePass {
 
     fn peak(&self, windowed: &WindowedPeak, verdict: &Verdict) -> Option<Peak> {
         let width_hz = self.plan.resolution_hz(self.sample_rate_hz);
-        // A fit that strayed to another tone does not count.
+        // A fit that strayed to another tone does not count. Neither does one that hardly stands out
+        // of its own uncertainty: a steady tone that shows in the frames is sure over the span, but
+        // one that dies away can be lost in what the others leave there.
+        let (in_frames, _) = windowed.measured(&[]);
         let same = |tone: &SteadyTone| {
             (tone.frequency_hz.value - windowed.frequency_hz).abs() < 0.5 * width_hz
                 && (0.7..1.4).contains(&(tone.amplitude.value / windowed.amplitude))
+                && tone.amplitude.u < 0.2 * tone.amplitude.value
+                && tone.frequency_hz.u < 3.0 * in_frames.u
         };
         let (frequency, amplitude, phase, method) = match verdict {
-            // A weak tone that dies away can hide in the noise of the whole span; the frames in
-            // which it sounds know it better.
-            Verdict::Steady(tone)
-                if same(tone) && tone.frequency_hz.u < 3.0 * windowed.measured(&[]).0.u =>
-            {
+            Verdict::Steady(tone) if same(tone) => {
                 (tone.frequency_hz, tone.amplitude, Some(tone.phase_rad), Method::Span)
             }
             Verdict::Steady(_) => with_frames(windowed.measured(&[])),
