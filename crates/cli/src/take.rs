@@ -164,18 +164,35 @@ impl Take {
         span: SampleSpan,
         what: &'static str,
         quiet: bool,
-        mut work: impl FnMut(&Block),
+        work: impl FnMut(&Block),
+    ) -> Result<Vec<Finding>> {
+        self.read_in_two(span, what, quiet, work, |_| ())
+    }
+
+    /// The same with two pieces of work, on two threads.
+    fn read_in_two(
+        &self,
+        span: SampleSpan,
+        what: &'static str,
+        quiet: bool,
+        mut first: impl FnMut(&Block),
+        second: impl FnMut(&Block) + Send,
     ) -> Result<Vec<Finding>> {
         let mut reader = self.source.reader()?;
         let mut progress = Progress::new(what, span.len(), quiet);
         let started = std::time::Instant::now();
         let mut frames = 0;
         reader
-            .for_span_ahead(span.start, span.end, |block| {
-                work(block);
-                frames += block.frames() as u64;
-                progress.advance(block.frames() as u64);
-            })
+            .for_span_in_two(
+                span.start,
+                span.end,
+                |block| {
+                    first(block);
+                    frames += block.frames() as u64;
+                    progress.advance(block.frames() as u64);
+                },
+                second,
+            )
             .with_context(|| self.path())?;
         tracing::info!(what, frames, seconds = started.elapsed().as_secs_f64(), "read");
         let mut findings = Vec::new();
@@ -252,16 +269,34 @@ impl Part<'_> {
         &self,
         what: &'static str,
         quiet: bool,
-        mut work: impl FnMut(&[f32]),
+        work: impl FnMut(&[f32]),
     ) -> Result<Vec<Finding>> {
+        self.read_in_two(what, quiet, work, |_| ())
+    }
+
+    /// The same with two pieces of work, on two threads.
+    pub(crate) fn read_in_two(
+        &self,
+        what: &'static str,
+        quiet: bool,
+        first: impl FnMut(&[f32]),
+        second: impl FnMut(&[f32]) + Send,
+    ) -> Result<Vec<Finding>> {
+        let (first, second) = (self.on_channel(first), self.on_channel(second));
+        self.take.read_in_two(self.span, what, quiet, first, second)
+    }
+
+    /// Work on blocks of all channels from work on samples of the one.
+    fn on_channel(&self, mut work: impl FnMut(&[f32])) -> impl FnMut(&Block) {
+        let channel = self.channel;
         let mut mean = Vec::new();
-        self.take.read(self.span, what, quiet, |block| match self.channel {
+        move |block| match channel {
             Channel::Number(number) => work(block.channel(number - 1)),
             Channel::Mean => {
                 block.mean_into(&mut mean);
                 work(&mean);
             }
-        })
+        }
     }
 }
 

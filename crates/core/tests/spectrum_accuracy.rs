@@ -268,7 +268,10 @@ fn results_do_not_depend_on_how_samples_arrive() {
     let whole = measure(&sine, RATE_HZ, &settings).expect("valid");
     for block in [1, 333, 4096] {
         let mut first = SpectrumPass::new(&settings, RATE_HZ, 100_000).expect("valid");
-        sine.chunks(block).for_each(|block| first.push(block));
+        // The halves, one after the other, stand for two threads.
+        for half in first.halves() {
+            sine.chunks(block).for_each(|block| half.push(block));
+        }
         let mut second = first.finish();
         sine.chunks(block).for_each(|block| second.push(block));
         let found = second.finish();

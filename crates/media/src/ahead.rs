@@ -1,4 +1,4 @@
-//! Decoding on one thread while another works on what has been decoded.
+//! Decoding on one thread while others work on what has been decoded.
 
 use std::sync::mpsc::{channel, sync_channel};
 
@@ -24,24 +24,52 @@ impl TakeReader {
         &mut self,
         start: u64,
         end: u64,
-        mut work: impl FnMut(&Block),
+        work: impl FnMut(&Block),
+    ) -> Result<(), Error> {
+        self.for_span_in_two(start, end, work, |_| ())
+    }
+
+    /// The same, with two pieces of work: `second` gets each block after `first` is done with it,
+    /// on a thread of its own.
+    ///
+    /// # Errors
+    ///
+    /// As [`read`](Self::read).
+    ///
+    /// # Panics
+    ///
+    /// As [`for_span_ahead`](Self::for_span_ahead).
+    pub fn for_span_in_two(
+        &mut self,
+        start: u64,
+        end: u64,
+        mut first: impl FnMut(&Block),
+        mut second: impl FnMut(&Block) + Send,
     ) -> Result<(), Error> {
         std::thread::scope(|scope| {
             let (full, decoded) = sync_channel::<Block>(WAITING);
+            let (half_used, half_done) = sync_channel::<Block>(WAITING);
             let (used, empty) = channel::<Block>();
+            scope.spawn(move || {
+                for block in half_done {
+                    second(&block);
+                    let _ = used.send(block);
+                }
+            });
             let decoding = scope.spawn(move || {
                 self.for_span(start, end, |block| {
                     // Blocks go round: their memory is used again.
                     let mut spare = empty.try_recv().unwrap_or_default();
                     std::mem::swap(block, &mut spare);
-                    // Nobody listens any more only if `work` has panicked.
+                    // Nobody listens any more only if the work has panicked.
                     let _ = full.send(spare);
                 })
             });
             for block in decoded {
-                work(&block);
-                let _ = used.send(block);
+                first(&block);
+                let _ = half_used.send(block);
             }
+            drop(half_used);
             decoding.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic))
         })
     }

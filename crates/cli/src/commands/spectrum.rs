@@ -195,10 +195,16 @@ impl Spectrum {
         let frames = spectrum_pass.plan().figures(rate);
         let mut meter = part.take().level_meter(part.span);
         let mut findings = part.take().findings.clone();
-        findings.extend(part.read("spectrum", quiet, |samples| {
-            meter.push(samples);
-            spectrum_pass.push(samples);
-        })?);
+        let [one_half, other_half] = spectrum_pass.halves();
+        findings.extend(part.read_in_two(
+            "spectrum",
+            quiet,
+            |samples| {
+                meter.push(samples);
+                one_half.push(samples);
+            },
+            |samples| other_half.push(samples),
+        )?);
         let mut tone_pass = spectrum_pass.finish();
         if tone_pass.needs_samples() {
             part.read("tones", quiet, |samples| tone_pass.push(samples))?;

@@ -3,10 +3,13 @@
 use crate::frame::FramePlan;
 use crate::transform::RealTransform;
 
-/// Averages the spectra of overlapping frames of a stream.
+/// Averages the spectra of every second frame of a stream.
 pub(crate) struct Averager {
     window: Vec<f64>,
-    hop: usize,
+    /// From the start of a frame to that of the next but one.
+    step: usize,
+    /// Samples to leave out before the next frame begins.
+    skip: usize,
     transform: RealTransform,
     input: Vec<f64>,
     /// Samples of the current frame and what has arrived after them.
@@ -17,11 +20,13 @@ pub(crate) struct Averager {
 }
 
 impl Averager {
-    pub(crate) fn new(plan: &FramePlan) -> Self {
+    /// Takes the frames 0, 2, 4, … if `first` is 0, the frames 1, 3, 5, … if it is 1.
+    pub(crate) fn new(plan: &FramePlan, first: usize) -> Self {
         let transform = RealTransform::new(plan.transform_size);
         Self {
             window: plan.window.samples().to_vec(),
-            hop: plan.hop,
+            step: 2 * plan.hop,
+            skip: first * plan.hop,
             input: vec![0.0; plan.transform_size],
             pending: Vec::with_capacity(2 * plan.segment()),
             power: vec![0.0; plan.transform_size / 2 + 1],
@@ -33,6 +38,9 @@ impl Averager {
     pub(crate) fn push(&mut self, mut samples: &[f32]) {
         let segment = self.window.len();
         while !samples.is_empty() {
+            let left_out = self.skip.min(samples.len());
+            self.skip -= left_out;
+            samples = &samples[left_out..];
             let room = 2 * segment - self.pending.len();
             let (now, later) = samples.split_at(samples.len().min(room));
             self.pending.extend_from_slice(now);
@@ -40,9 +48,11 @@ impl Averager {
             let mut start = 0;
             while start + segment <= self.pending.len() {
                 self.add_frame(start);
-                start += self.hop;
+                start += self.step;
             }
-            self.pending.drain(..start);
+            let held = self.pending.len();
+            self.skip += start.saturating_sub(held);
+            self.pending.drain(..start.min(held));
         }
     }
 
@@ -60,18 +70,19 @@ impl Averager {
         self.frames += 1;
     }
 
-    /// Mean power in each bin, scaled so that a sine of amplitude A in the middle of a bin reads
-    /// A², and the number of frames.
-    pub(crate) fn finish(mut self) -> (Vec<f64>, u64) {
+    /// Mean power in each bin over the frames of both, scaled so that a sine of amplitude A in the
+    /// middle of a bin reads A², and the number of frames.
+    pub(crate) fn finish(mut self, other: &Self) -> (Vec<f64>, u64) {
+        let frames = self.frames + other.frames;
         let gain: f64 = self.window.iter().sum();
-        let scale = 1.0 / (gain * gain * self.frames.max(1) as f64);
+        let scale = 1.0 / (gain * gain * frames.max(1) as f64);
         let last = self.power.len() - 1;
         let even = self.transform.length().is_multiple_of(2);
-        for (k, power) in self.power.iter_mut().enumerate() {
+        for (k, (power, others)) in self.power.iter_mut().zip(&other.power).enumerate() {
             // A real tone has half its amplitude at +f and half at −f, except where both are one.
             let both_sides = if k == 0 || (k == last && even) { 1.0 } else { 4.0 };
-            *power *= scale * both_sides;
+            *power = (*power + others) * scale * both_sides;
         }
-        (self.power, self.frames)
+        (self.power, frames)
     }
 }

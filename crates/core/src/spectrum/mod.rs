@@ -224,7 +224,19 @@ pub struct SpectrumPass {
     sample_rate_hz: f64,
     span_samples: u64,
     plan: FramePlan,
+    halves: [HalfPass; 2],
+}
+
+/// Every second frame of a [`SpectrumPass`].
+pub struct HalfPass {
     averager: Averager,
+}
+
+impl HalfPass {
+    /// Takes the next samples of the span.
+    pub fn push(&mut self, samples: &[f32]) {
+        self.averager.push(samples);
+    }
 }
 
 impl SpectrumPass {
@@ -247,8 +259,8 @@ impl SpectrumPass {
             });
         }
         let plan = FramePlan::new(&settings.frames, sample_rate_hz, span_samples)?;
-        let averager = Averager::new(&plan);
-        Ok(Self { settings: *settings, sample_rate_hz, span_samples, plan, averager })
+        let halves = [0, 1].map(|first| HalfPass { averager: Averager::new(&plan, first) });
+        Ok(Self { settings: *settings, sample_rate_hz, span_samples, plan, halves })
     }
 
     /// How frames are cut.
@@ -259,13 +271,22 @@ impl SpectrumPass {
 
     /// Takes the next samples of the span.
     pub fn push(&mut self, samples: &[f32]) {
-        self.averager.push(samples);
+        for half in &mut self.halves {
+            half.push(samples);
+        }
+    }
+
+    /// The two halves of the work, which may be done on two threads: each takes all samples of the
+    /// span. The result is the same, to the bit, as with [`push`](Self::push).
+    pub fn halves(&mut self) -> &mut [HalfPass; 2] {
+        &mut self.halves
     }
 
     /// Ends the first pass: finds the peaks and prepares to fit them.
     #[must_use]
     pub fn finish(self) -> TonePass {
-        let (power, frames) = self.averager.finish();
+        let [even, odd] = self.halves;
+        let (power, frames) = even.averager.finish(&odd.averager);
         let independent_frames = self.plan.window.independent_frames(frames, self.plan.hop);
         let pad = self.plan.transform_size as f64 / self.plan.segment() as f64;
         let bandwidth = self.plan.window.figures().noise_bandwidth_bins * pad;
