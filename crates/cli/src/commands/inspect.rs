@@ -5,7 +5,7 @@ use std::path::PathBuf;
 use anyhow::Result;
 use clap::Args;
 use serde::Serialize;
-use tonemap_core::intake::{ChannelLevels, Envelope, LevelMeter};
+use tonemap_core::intake::{ChannelLevels, ChannelRelation, Envelope, LevelMeter};
 use tonemap_core::{Finding, SampleSpan};
 use tonemap_figures::{ChannelCourse, Figure, WaveformFigure, waveform_columns, waveform_figure};
 
@@ -162,12 +162,17 @@ impl Inspect {
         let mut findings = take.findings.clone();
         let span = take.span(self.span.span())?;
         let mut meters = vec![take.level_meter(span); take.info.channels];
+        // Each channel is compared with the next: a pair of microphones lies side by side.
+        let mut relations = vec![ChannelRelation::default(); take.info.channels - 1];
         let mut envelopes = Vec::new();
         if self.figure.figure.is_some() {
             let envelope = Envelope::new(span.len(), waveform_columns(self.figure.size));
             envelopes.resize(take.info.channels, envelope);
         }
         let on_the_way = take.read(span, "inspecting", self.output.quiet, |block| {
+            for (relation, pair) in relations.iter_mut().zip(block.channels().windows(2)) {
+                relation.push(&pair[0], &pair[1]);
+            }
             for (meter, samples) in meters.iter_mut().zip(block.channels()) {
                 meter.push(samples);
             }
@@ -180,6 +185,10 @@ impl Inspect {
         for (number, levels) in (1..).zip(&channels) {
             let number: usize = number;
             findings.extend(levels.findings(&number.to_string()));
+        }
+        for (number, relation) in (1..).zip(&relations) {
+            let number: usize = number;
+            findings.extend(relation.finding(&number.to_string(), &(number + 1).to_string()));
         }
         Ok(Inspected { take, span, envelopes, channels, findings })
     }

@@ -148,3 +148,15 @@ fn the_figure_shows_each_channel_its_level_and_its_clips() {
     assert!(run.err.contains("a figure shows one take"), "{}", run.err);
     assert_eq!(bench.files(), ["all.svg", "some.svg", "take.wav"]);
 }
+
+#[test]
+fn channels_that_are_one_or_upside_down_are_told() {
+    let bench = Bench::new();
+    let opposite: Vec<f32> = sine(440.0).iter().map(|x| -x).collect();
+    let channels = [sine(440.0), sine(440.0), opposite, sine(700.0)];
+    bench.take("take.wav", 48_000, WavEncoding::Integer(24), &channels);
+    let json = bench.json("inspect take.wav --format json");
+    assert_eq!(codes(&json), ["identical_channels", "opposite_channels"]);
+    let text = json["findings"][1]["text"].as_str().expect("a text");
+    assert!(text.starts_with("Channel 3 is channel 2 upside down"), "{text}");
+}

@@ -2,6 +2,8 @@
 
 mod envelope;
 mod levels;
+mod relation;
 
 pub use envelope::{Column, Envelope};
 pub use levels::{ChannelLevels, Clip, LevelMeter};
+pub use relation::ChannelRelation;
