@@ -5,6 +5,10 @@ use crate::sheet::{Align, Sheet, Type};
 use crate::theme;
 use crate::ticks::{self, Tick};
 
+/// Pixels that a linear axis leaves between its ticks, about.
+const X_TICK_PX: f64 = 110.0;
+const Y_TICK_PX: f64 = 46.0;
+
 /// How values are spread along an axis.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Scale {
@@ -64,98 +68,50 @@ impl Panel {
         (self.x.place_within(x), self.y.place_within(y))
     }
 
-    /// Grid and tick labels. To be drawn before what the panel holds.
+    /// Grid lines, and the values at the left. To be drawn before what the panel holds.
     pub(crate) fn draw_grid(&self, sheet: &Sheet<'_>) -> Result<(), Error> {
         let (left, right) = (self.x.from_px, self.x.to_px);
         let (bottom, top) = (self.y.from_px, self.y.to_px);
-        let look = Type::new(theme::TICK_PX, theme::INK);
-        let mut last_right = f64::NEG_INFINITY;
-        for tick in self.x.ticks(110.0) {
+        for tick in self.x.ticks(X_TICK_PX) {
             let x = crisp(self.x.place(tick.value));
-            let strong = !tick.label.is_empty();
-            sheet.line(
-                &[(x, top), (x, bottom)],
-                theme::GRID,
-                if strong { 1.0 } else { 0.55 },
-                1.0,
-            )?;
-            let half = look.width(&tick.label) / 2.0;
-            if strong && x - half > last_right + 8.0 {
-                last_right = x + half;
-                sheet.text(x, bottom + 19.0, &tick.label, look.align(Align::Centre))?;
-            }
-        }
-        for tick in self.y.ticks(46.0) {
-            let y = crisp(self.y.place(tick.value));
-            sheet.line(&[(left, y), (right, y)], theme::GRID, 1.0, 1.0)?;
-            sheet.text(left - 8.0, y + 4.5, &tick.label, look.align(Align::Right))?;
-        }
-        Ok(())
-    }
-
-    /// Grid and value labels of a row in a stack that shares the axis below the last.
-    pub(crate) fn draw_row_grid(&self, sheet: &Sheet<'_>) -> Result<(), Error> {
-        let (left, right) = (self.x.from_px, self.x.to_px);
-        for tick in self.x.ticks(110.0) {
-            let x = crisp(self.x.place(tick.value));
-            sheet.line(&[(x, self.y.to_px), (x, self.y.from_px)], theme::GRID, 1.0, 1.0)?;
+            let alpha = if tick.label.is_empty() { 0.55 } else { 1.0 };
+            sheet.line(&[(x, top), (x, bottom)], theme::GRID, alpha, 1.0)?;
         }
         let look = Type::new(theme::TICK_PX, theme::INK).align(Align::Right);
-        for tick in self.y.ticks(36.0) {
+        for tick in self.y.ticks(Y_TICK_PX) {
             let y = crisp(self.y.place(tick.value));
             sheet.line(&[(left, y), (right, y)], theme::GRID, 1.0, 1.0)?;
-            // Labels at the very edge would touch those of the next row.
-            if (y - self.y.from_px).abs() > 2.0 && (y - self.y.to_px).abs() > 2.0 {
-                sheet.text(left - 8.0, y + 4.5, &tick.label, look)?;
-            }
+            sheet.text(left - 8.0, y + 4.5, &tick.label, look)?;
         }
         Ok(())
     }
 
-    /// Frame of a row, with its name where a single axis has its title.
-    pub(crate) fn draw_row_frame(&self, sheet: &Sheet<'_>, name: &str) -> Result<(), Error> {
-        self.draw_box(sheet)?;
-        let look = Type::new(theme::AXIS_PX, theme::INK);
-        let middle = f64::midpoint(self.y.from_px, self.y.to_px);
-        sheet.text_upwards(crisp(self.x.from_px) - 52.0, middle, name, look)
-    }
-
-    /// Labels and title of the time axis below a row.
-    pub(crate) fn draw_time_axis(&self, sheet: &Sheet<'_>) -> Result<(), Error> {
-        let look = Type::new(theme::TICK_PX, theme::INK).align(Align::Centre);
-        for tick in self.x.ticks(110.0) {
-            sheet.text(self.x.place(tick.value), self.y.from_px + 19.0, &tick.label, look)?;
-        }
-        let middle = f64::midpoint(self.x.from_px, self.x.to_px);
-        let title = Type::new(theme::AXIS_PX, theme::INK).align(Align::Centre);
-        sheet.text(middle, self.y.from_px + 42.0, "Time, s", title)
-    }
-
-    fn draw_box(&self, sheet: &Sheet<'_>) -> Result<(), Error> {
+    /// Frame, and the title of the values at the left. To be drawn after what the panel holds.
+    pub(crate) fn draw_frame(&self, sheet: &Sheet<'_>, y_title: &str) -> Result<(), Error> {
         let (left, right) = (crisp(self.x.from_px), crisp(self.x.to_px));
         let (bottom, top) = (crisp(self.y.from_px), crisp(self.y.to_px));
         let frame = [(left, top), (left, bottom), (right, bottom), (right, top), (left, top)];
-        sheet.line(&frame, theme::INK, 1.0, 1.0)
+        sheet.line(&frame, theme::INK, 1.0, 1.0)?;
+        let look = Type::new(theme::AXIS_PX, theme::INK);
+        sheet.text_upwards(left - 52.0, f64::midpoint(top, bottom), y_title, look)
     }
 
-    /// Frame and axis titles. To be drawn after what the panel holds.
-    pub(crate) fn draw_frame(
-        &self,
-        sheet: &Sheet<'_>,
-        x_title: &str,
-        y_title: &str,
-    ) -> Result<(), Error> {
-        let (left, right) = (crisp(self.x.from_px), crisp(self.x.to_px));
-        let (bottom, top) = (crisp(self.y.from_px), crisp(self.y.to_px));
-        self.draw_box(sheet)?;
-        let look = Type::new(theme::AXIS_PX, theme::INK);
-        sheet.text(
-            f64::midpoint(left, right),
-            bottom + 42.0,
-            x_title,
-            look.align(Align::Centre),
-        )?;
-        sheet.text_upwards(left - 52.0, f64::midpoint(top, bottom), y_title, look)
+    /// The values below, as many as have room, and their title.
+    pub(crate) fn draw_x_scale(&self, sheet: &Sheet<'_>, title: &str) -> Result<(), Error> {
+        let bottom = self.y.from_px;
+        let look = Type::new(theme::TICK_PX, theme::INK).align(Align::Centre);
+        let mut last_right = f64::NEG_INFINITY;
+        for tick in self.x.ticks(X_TICK_PX) {
+            let x = crisp(self.x.place(tick.value));
+            let half = look.width(&tick.label) / 2.0;
+            if !tick.label.is_empty() && x - half > last_right + 8.0 {
+                last_right = x + half;
+                sheet.text(x, bottom + 19.0, &tick.label, look)?;
+            }
+        }
+        let middle = f64::midpoint(self.x.from_px, self.x.to_px);
+        let look = Type::new(theme::AXIS_PX, theme::INK).align(Align::Centre);
+        sheet.text(middle, bottom + 42.0, title, look)
     }
 
     /// A second scale on top, of notes; nothing where no note has room.

@@ -200,6 +200,10 @@ impl Sheet<'_> {
         ((x * UNITS).round() as i32, (y * UNITS).round() as i32)
     }
 
+    fn all_at(points: &[(f64, f64)]) -> Vec<(i32, i32)> {
+        points.iter().map(|(x, y)| Self::at(*x, *y)).collect()
+    }
+
     /// A line through points; `alpha` from 0 to 1.
     pub(crate) fn line(
         &self,
@@ -209,7 +213,7 @@ impl Sheet<'_> {
         width: f64,
     ) -> Result<(), Error> {
         let style = stroke(colour.mix(alpha), width);
-        let points: Vec<_> = points.iter().map(|(x, y)| Self::at(*x, *y)).collect();
+        let points = Self::all_at(points);
         self.area.draw(&PathElement::new(points, style)).map_err(Error::drawing)
     }
 
@@ -220,7 +224,7 @@ impl Sheet<'_> {
         colour: RGBColor,
         width: f64,
     ) -> Result<(), Error> {
-        let points: Vec<_> = points.iter().map(|(x, y)| Self::at(*x, *y)).collect();
+        let points = Self::all_at(points);
         let (dash, gap) = ((7.0 * UNITS) as i32, (5.0 * UNITS) as i32);
         let line = DashedPathElement::new(points, dash, gap, stroke(colour.to_rgba(), width));
         self.area.draw(&line).map_err(Error::drawing)
@@ -233,7 +237,7 @@ impl Sheet<'_> {
         colour: RGBColor,
         alpha: f64,
     ) -> Result<(), Error> {
-        let points: Vec<_> = points.iter().map(|(x, y)| Self::at(*x, *y)).collect();
+        let points = Self::all_at(points);
         self.area.draw(&Polygon::new(points, colour.mix(alpha).filled())).map_err(Error::drawing)
     }
 

@@ -4,7 +4,7 @@ use plotters::style::RGBColor;
 use tonemap_core::intake::{Clip, Envelope};
 
 use crate::error::Error;
-use crate::notes::{self, NOTES_LINE_PX};
+use crate::notes::{self, LEFT_PX, NOTES_LINE_PX, RIGHT_PX};
 use crate::panel::{Axis, Panel, Scale};
 use crate::sheet::{Align, Figure, Sheet, Size, Type};
 use crate::theme;
@@ -44,8 +44,6 @@ pub fn waveform_columns(size: Size) -> usize {
     (f64::from(size.width) - LEFT_PX - RIGHT_PX) as usize
 }
 
-const LEFT_PX: f64 = notes::LEFT_PX;
-const RIGHT_PX: f64 = notes::RIGHT_PX;
 const TOP_PX: f64 = 52.0;
 /// Space between panels.
 const GAP_PX: f64 = 12.0;
@@ -94,9 +92,9 @@ pub fn waveform_figure(figure: &WaveformFigure<'_>, size: Size) -> Result<Figure
                 _ => format!("channel {}", channel.name),
             };
             draw_wave(sheet, &panel, channel, colour(n), figure)?;
-            panel.draw_row_frame(sheet, &name)?;
+            panel.draw_frame(sheet, &name)?;
             if is_last {
-                panel.draw_time_axis(sheet)?;
+                panel.draw_x_scale(sheet, "Time, s")?;
             }
         }
         if with_level {
@@ -139,7 +137,7 @@ fn draw_wave(
     colour: RGBColor,
     figure: &WaveformFigure<'_>,
 ) -> Result<(), Error> {
-    panel.draw_row_grid(sheet)?;
+    panel.draw_grid(sheet)?;
     let (from_s, to_s) = figure.span_s;
     let columns = channel.envelope.columns();
     let step_s = (to_s - from_s) / columns.len() as f64;
@@ -227,7 +225,8 @@ fn draw_levels(
             }
         }
     }
-    panel.draw_frame(sheet, "Time, s", "RMS, dBFS")
+    panel.draw_frame(sheet, "RMS, dBFS")?;
+    panel.draw_x_scale(sheet, "Time, s")
 }
 
 /// The meaning of the clip marks and of the colours, above the plot.

@@ -10,8 +10,9 @@ use crate::reader::TakeReader;
 const WAITING: usize = 4;
 
 impl TakeReader {
-    /// Hands the frames `start..end` to `work`, block by block and in order, while the next blocks
-    /// are decoded on a thread of its own. A handful of blocks is in memory at a time.
+    /// Hands the frames `start..end`, block by block and in order, to `first` on this thread and
+    /// then to `second` on another, while the next blocks are decoded on a third. A handful of
+    /// blocks is in memory at a time.
     ///
     /// # Errors
     ///
@@ -19,26 +20,7 @@ impl TakeReader {
     ///
     /// # Panics
     ///
-    /// If frames after `start` have been read already, or if `work` panics.
-    pub fn for_span_ahead(
-        &mut self,
-        start: u64,
-        end: u64,
-        work: impl FnMut(&Block),
-    ) -> Result<(), Error> {
-        self.for_span_in_two(start, end, work, |_| ())
-    }
-
-    /// The same, with two pieces of work: `second` gets each block after `first` is done with it,
-    /// on a thread of its own.
-    ///
-    /// # Errors
-    ///
-    /// As [`read`](Self::read).
-    ///
-    /// # Panics
-    ///
-    /// As [`for_span_ahead`](Self::for_span_ahead).
+    /// If frames after `start` have been read already, or if the work panics.
     pub fn for_span_in_two(
         &mut self,
         start: u64,

@@ -79,6 +79,9 @@ impl DecodedReader {
             .map_err(refused)?;
         let channels = parameters.channels.as_ref().map_or(0, Channels::count);
         let sample_rate_hz = f64::from(parameters.sample_rate.unwrap_or(0));
+        if channels == 0 || sample_rate_hz <= 0.0 {
+            return Err(missing("its header states no channels or no sample rate"));
+        }
         let (codec, lossy_codec, bits_per_sample) = describe(parameters);
         let frames = track.num_frames.filter(|frames| *frames > 0);
         let mut reader = Self {
@@ -102,10 +105,6 @@ impl DecodedReader {
             missing_frames: 0,
             stray_bytes: 0,
         };
-        if channels == 0 || sample_rate_hz <= 0.0 {
-            // Some headers leave this to the first packet.
-            reader.describe_by_first_packet(&mut info)?;
-        }
         // The file counts in units of its own; they are frames in all but odd files.
         if let Some((heard, timescale)) = times
             && f64::from(timescale) == info.sample_rate_hz
@@ -114,35 +113,6 @@ impl DecodedReader {
             reader.heard = heard;
         }
         Ok((reader, info))
-    }
-
-    /// Decodes one packet for its rate and channels, then starts over.
-    fn describe_by_first_packet(&mut self, info: &mut TakeInfo) -> Result<(), Error> {
-        let format = self.format;
-        let damaged = || Error::Damaged {
-            format,
-            what: "its header states no channels or no sample rate".into(),
-        };
-        let packet = self.container.next_packet().map_err(|error| refusal(format, &error))?;
-        let audio = self
-            .decoder
-            .decode(&packet.ok_or_else(damaged)?)
-            .map_err(|error| refusal(format, &error))?;
-        self.channels = audio.spec().channels().count();
-        info.channels = self.channels;
-        info.sample_rate_hz = f64::from(audio.spec().rate());
-        if info.channels == 0 || info.sample_rate_hz <= 0.0 {
-            return Err(damaged());
-        }
-        let start = symphonia::core::formats::SeekTo::Timestamp {
-            ts: symphonia::core::units::Timestamp::new(0),
-            track_id: self.track,
-        };
-        self.container
-            .seek(symphonia::core::formats::SeekMode::Accurate, start)
-            .map_err(|error| refusal(format, &error))?;
-        self.decoder.reset();
-        Ok(())
     }
 
     pub(crate) fn read(&mut self, block: &mut Block) -> Result<bool, Error> {

@@ -171,11 +171,16 @@ fn spans_hold_exactly_their_samples() {
                 .expect("reads");
             assert_eq!(span, all[1][start as usize..(end as usize).min(4800)], "{start} to {end}");
             let mut reader = TakeReader::open(&data(name)).expect("opens");
-            let mut ahead = Vec::new();
+            let (mut first, mut second) = (Vec::new(), Vec::new());
             reader
-                .for_span_ahead(start, end, |block| ahead.extend_from_slice(block.channel(1)))
+                .for_span_in_two(
+                    start,
+                    end,
+                    |block| first.extend_from_slice(block.channel(1)),
+                    |block| second.extend_from_slice(block.channel(1)),
+                )
                 .expect("reads");
-            assert_eq!(ahead, span);
+            assert_eq!((&first, &second), (&span, &span));
         }
     }
 }

@@ -11,7 +11,7 @@ use tonemap_figures::{ChannelCourse, Figure, WaveformFigure, waveform_columns, w
 
 use crate::args::{FigureArgs, Format, OutputArgs, SourceArgs, SpanArgs};
 use crate::output::{self, Picture, Status, Usage};
-use crate::take::{Take, TakeRecord};
+use crate::take::Take;
 use crate::text;
 
 /// Format, levels, DC and clipping of recordings, and what is wrong with them
@@ -239,7 +239,7 @@ fn as_text(inspected: &Inspected) -> String {
 
 fn as_json(inspected: &Inspected) -> Result<String> {
     let Inspected { take, span, channels, findings, .. } = inspected;
-    let record: TakeRecord = take.record(*span, None)?;
+    let record = take.record(*span, None)?;
     let result = InspectResult {
         container: take.info.container,
         codec: &take.info.codec,

@@ -353,6 +353,7 @@ impl TonePass {
     #[must_use]
     pub fn finish(mut self) -> Spectrum {
         let (low_hz, high_hz) = self.settings.range_hz.unwrap_or((0.0, self.sample_rate_hz / 2.0));
+        let fitted = self.fit.is_some();
         let verdicts = self.fit.take().map(ToneFit::finish).unwrap_or_default();
         let verdicts = verdicts.into_iter().chain(std::iter::repeat(Verdict::Changing(Vec::new())));
         let mut peaks: Vec<Peak> = self
@@ -377,7 +378,7 @@ impl TonePass {
             resolution_hz: self.plan.resolution_hz(self.sample_rate_hz),
             scaling: "amplitude, dB re full scale (full-scale sine = 0 dB)",
             noise_floor_db: self.noise_floor_db(low_hz, high_hz),
-            findings: self.findings(&peaks),
+            findings: self.findings(&peaks, fitted),
             weaker_peaks,
             peaks,
             power: self.power,
@@ -437,7 +438,7 @@ impl TonePass {
         (median_db > -300.0).then_some(median_db)
     }
 
-    fn findings(&self, peaks: &[Peak]) -> Vec<Finding> {
+    fn findings(&self, peaks: &[Peak], fitted: bool) -> Vec<Finding> {
         let mut findings = Vec::new();
         let asked =
             self.settings.frames.segment.is_some() || self.settings.frames.resolution_hz.is_some();
@@ -455,7 +456,7 @@ impl TonePass {
             ));
         }
         let unsteady = peaks.iter().filter(|peak| peak.method == Method::Frames).count();
-        if unsteady > 0 && self.needs_second_look() {
+        if unsteady > 0 && fitted {
             findings.push(Finding::note(
                 "not_steady",
                 format!(
@@ -473,10 +474,5 @@ impl TonePass {
             ));
         }
         findings
-    }
-
-    /// Whether a peak without a steady tone was tried and found changing.
-    fn needs_second_look(&self) -> bool {
-        !self.peaks.is_empty()
     }
 }
