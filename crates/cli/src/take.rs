@@ -158,19 +158,9 @@ impl Take {
         span.samples(self.info.sample_rate_hz, self.frames).with_context(|| self.path())
     }
 
-    /// Hands blocks of all channels over a span to `work`, and returns what was found on the way.
-    pub(crate) fn read(
-        &self,
-        span: SampleSpan,
-        what: &'static str,
-        quiet: bool,
-        work: impl FnMut(&Block),
-    ) -> Result<Vec<Finding>> {
-        self.read_in_two(span, what, quiet, work, |_| ())
-    }
-
-    /// The same with two pieces of work, on two threads.
-    fn read_in_two(
+    /// Hands blocks of all channels over a span to two pieces of work, on two threads, and returns
+    /// what was found on the way.
+    pub(crate) fn read_in_two(
         &self,
         span: SampleSpan,
         what: &'static str,

@@ -68,6 +68,32 @@ pub(crate) fn rate(rate_hz: f64) -> String {
     if rate_hz.fract() == 0.0 { grouped(rate_hz as u64) } else { number(rate_hz, 3) }
 }
 
+/// A list under a heading, wrapped, at most `most` of it.
+pub(crate) fn listed(heading: &str, items: impl Iterator<Item = String>, most: usize) -> String {
+    let mut items: Vec<String> = items.collect();
+    let more = items.len().saturating_sub(most);
+    items.truncate(most);
+    let more = if more > 0 { format!(", and {more} more") } else { String::new() };
+    wrapped(&format!("  {heading} "), &(items.join(", ") + &more))
+}
+
+/// Words behind a beginning, wrapped and indented under it.
+fn wrapped(beginning: &str, words: &str) -> String {
+    let mut text = String::new();
+    // The words bring their own space.
+    let mut line = beginning.strip_suffix(' ').unwrap_or(beginning).to_string();
+    for word in words.split_whitespace() {
+        if line.chars().count() + 1 + word.chars().count() > LINE_WIDTH {
+            text.push_str(&line);
+            text.push('\n');
+            line = " ".repeat(beginning.chars().count() - 1);
+        }
+        line.push(' ');
+        line.push_str(word);
+    }
+    text + &line + "\n"
+}
+
 /// Findings above *note*, wrapped, the most serious first; nothing if there are none.
 pub(crate) fn findings(findings: &[Finding]) -> String {
     let mut shown: Vec<&Finding> =
@@ -78,18 +104,7 @@ pub(crate) fn findings(findings: &[Finding]) -> String {
 
 /// One finding, wrapped: severity and code, then the text, indented.
 pub(crate) fn finding(finding: &Finding) -> String {
-    let mut text = format!("  {} [{}]\n", finding.severity.word(), finding.code);
-    let mut line = String::from("   ");
-    for word in finding.text.split_whitespace() {
-        if line.chars().count() + 1 + word.chars().count() > LINE_WIDTH {
-            text.push_str(&line);
-            text.push('\n');
-            line = String::from("   ");
-        }
-        line.push(' ');
-        line.push_str(word);
-    }
-    text + &line + "\n"
+    format!("  {} [{}]\n", finding.severity.word(), finding.code) + &wrapped("    ", &finding.text)
 }
 
 #[cfg(test)]

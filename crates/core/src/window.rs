@@ -110,7 +110,7 @@ impl WindowKind {
 }
 
 /// Modified Bessel function of the first kind and order zero, by its power series.
-fn bessel_i0(x: f64) -> f64 {
+pub(crate) fn bessel_i0(x: f64) -> f64 {
     let quarter_square = x * x / 4.0;
     let mut term = 1.0;
     let mut sum = 1.0;

@@ -27,4 +27,6 @@ pub use error::Error;
 pub use page::{PageStep, index_page};
 pub use sheet::{Figure, Size};
 pub use spectrum::{FrequencyScale, SpectrumFigure, spectrum_figure};
-pub use waveform::{ChannelCourse, WaveformFigure, waveform_columns, waveform_figure};
+pub use waveform::{
+    AmplitudeScale, ChannelCourse, WaveformFigure, waveform_columns, waveform_figure,
+};

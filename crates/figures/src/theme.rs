@@ -22,6 +22,9 @@ pub(crate) const CATEGORIES: [RGBColor; 4] =
 pub(crate) const TONE: RGBColor = RGBColor(196, 61, 33);
 /// Estimates drawn beside a measurement, such as the noise floor.
 pub(crate) const ESTIMATE: RGBColor = RGBColor(122, 108, 158);
+/// Where something sounds, and where it begins.
+pub(crate) const SOUNDING: RGBColor = RGBColor(150, 186, 190);
+pub(crate) const ONSET: RGBColor = RGBColor(92, 76, 140);
 /// Findings.
 pub(crate) const FINDING: RGBColor = RGBColor(168, 98, 0);
 

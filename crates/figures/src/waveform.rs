@@ -1,7 +1,8 @@
 //! The waveform of each channel over time, and their RMS levels.
 
 use plotters::style::RGBColor;
-use tonemap_core::intake::{Clip, Envelope};
+use tonemap_core::intake::{Clip, Envelope, Region};
+use tonemap_core::units::db_from_amplitude;
 
 use crate::error::Error;
 use crate::notes::{self, LEFT_PX, NOTES_LINE_PX, RIGHT_PX};
@@ -21,6 +22,15 @@ pub struct ChannelCourse<'a> {
     pub clips: &'a [Clip],
 }
 
+/// How amplitudes are drawn.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum AmplitudeScale {
+    /// Both signs, re full scale.
+    Linear,
+    /// Magnitudes in dBFS.
+    Db,
+}
+
 /// A waveform to be drawn, and what stands around it.
 #[derive(Debug, Clone, Copy)]
 pub struct WaveformFigure<'a> {
@@ -28,6 +38,12 @@ pub struct WaveformFigure<'a> {
     pub title: &'a str,
     /// The channels; those beyond the eighth are not drawn.
     pub channels: &'a [ChannelCourse<'a>],
+    /// How amplitudes are drawn.
+    pub amplitude: AmplitudeScale,
+    /// Where something sounds, in seconds from the start of the take.
+    pub regions: &'a [Region],
+    /// Where something begins, in seconds from the start of the take.
+    pub onsets_s: &'a [f64],
     /// Start and end of the span in seconds.
     pub span_s: (f64, f64),
     /// Samples per second.
@@ -51,6 +67,9 @@ const GAP_PX: f64 = 12.0;
 const HEADROOM: f64 = 1.08;
 /// Share of the height that the level panel takes.
 const LEVEL_SHARE: f64 = 0.32;
+/// Thickness of the bar where something sounds, and strength of the lines where it begins.
+const SOUNDING_PX: f64 = 5.0;
+const ONSET_ALPHA: f64 = 0.8;
 /// Channels drawn at most.
 const MOST_CHANNELS: usize = 8;
 /// RMS levels are taken over this long, or longer where a pixel is.
@@ -76,20 +95,26 @@ pub fn waveform_figure(figure: &WaveformFigure<'_>, size: Size) -> Result<Figure
         let gap = if with_level || channels.len() > 1 { GAP_PX } else { 0.0 };
         let title = Type::new(theme::TITLE_PX, theme::INK).bold();
         sheet.text(LEFT_PX, 32.0, figure.title, title)?;
-        draw_legend(sheet, size, channels)?;
+        draw_legend(sheet, size, figure, channels)?;
         let row = (level_top - TOP_PX) / channels.len() as f64;
         let reach = full_reach(channels);
+        let amplitudes = match figure.amplitude {
+            AmplitudeScale::Linear => (-HEADROOM * reach, HEADROOM * reach),
+            AmplitudeScale::Db => {
+                let high = (db_from_amplitude(reach) / 10.0).ceil() * 10.0;
+                (high - LEVEL_REACH_DB, high + 3.0)
+            }
+        };
         for (n, channel) in channels.iter().enumerate() {
             let top = TOP_PX + n as f64 * row;
             let is_last = !with_level && n + 1 == channels.len();
             let foot = if is_last { top + row } else { top + row - gap };
-            let panel = Panel {
-                x: time_axis(figure, size),
-                y: axis((-HEADROOM * reach, HEADROOM * reach), foot, top),
-            };
-            let name = match channels.len() {
-                1 => "Amplitude re full scale".into(),
-                _ => format!("channel {}", channel.name),
+            let panel = Panel { x: time_axis(figure, size), y: axis(amplitudes, foot, top) };
+            let name = match (channels.len(), figure.amplitude) {
+                (1, AmplitudeScale::Linear) => "Amplitude re full scale".into(),
+                (1, AmplitudeScale::Db) => "Magnitude, dBFS".into(),
+                (_, AmplitudeScale::Linear) => format!("channel {}", channel.name),
+                (_, AmplitudeScale::Db) => format!("channel {}, dBFS", channel.name),
             };
             draw_wave(sheet, &panel, channel, colour(n), figure)?;
             panel.draw_frame(sheet, &name)?;
@@ -100,6 +125,7 @@ pub fn waveform_figure(figure: &WaveformFigure<'_>, size: Size) -> Result<Figure
         if with_level {
             let levels = level_panel(figure, size, channels, bottom, level_top);
             draw_levels(sheet, &levels, figure, channels)?;
+            draw_onsets(sheet, figure, &levels.x, TOP_PX, bottom)?;
         }
         notes::draw(sheet, bottom + 64.0, &notes)
     })
@@ -141,7 +167,18 @@ fn draw_wave(
     let (from_s, to_s) = figure.span_s;
     let columns = channel.envelope.columns();
     let step_s = (to_s - from_s) / columns.len() as f64;
-    let line: Vec<(f64, f64)> = if channel.envelope.is_single_samples() {
+    let line: Vec<(f64, f64)> = if figure.amplitude == AmplitudeScale::Db {
+        columns
+            .iter()
+            .enumerate()
+            .filter(|(_, column)| column.highest >= column.lowest)
+            .map(|(n, column)| {
+                let magnitude = f64::from(column.highest.max(-column.lowest));
+                let db = db_from_amplitude(magnitude).max(panel.y.low);
+                panel.place(from_s + (n as f64 + 0.5) * step_s, db)
+            })
+            .collect()
+    } else if channel.envelope.is_single_samples() {
         // A sample stands at its instant, the first at the start of the span.
         let values = columns.iter().enumerate();
         values
@@ -164,7 +201,8 @@ fn draw_wave(
     if line.len() > 1 {
         sheet.line(&line, colour, 1.0, 1.0)?;
     }
-    if channel.envelope.is_single_samples() && columns.len() < 160 {
+    let are_samples_seen = channel.envelope.is_single_samples() && columns.len() < 160;
+    if are_samples_seen && figure.amplitude == AmplitudeScale::Linear {
         for (x, y) in &line {
             sheet.dot(*x, *y, 3.0, colour, true)?;
         }
@@ -225,12 +263,38 @@ fn draw_levels(
             }
         }
     }
+    // What sounds, along the foot of the panel.
+    let foot = panel.y.from_px - SOUNDING_PX / 2.0 - 1.0;
+    for region in figure.regions {
+        let ends = [region.start_s, region.end_s].map(|time_s| panel.x.place_within(time_s));
+        sheet.line(&[(ends[0], foot), (ends[1], foot)], theme::SOUNDING, 1.0, SOUNDING_PX)?;
+    }
     panel.draw_frame(sheet, "RMS, dBFS")?;
     panel.draw_x_scale(sheet, "Time, s")
 }
 
-/// The meaning of the clip marks and of the colours, above the plot.
-fn draw_legend(sheet: &Sheet<'_>, size: Size, channels: &[ChannelCourse<'_>]) -> Result<(), Error> {
+/// A line where something begins, through all panels.
+fn draw_onsets(
+    sheet: &Sheet<'_>,
+    figure: &WaveformFigure<'_>,
+    time: &Axis,
+    top: f64,
+    bottom: f64,
+) -> Result<(), Error> {
+    for time_s in figure.onsets_s.iter().filter(|time_s| time.contains(**time_s)) {
+        let x = time.place(*time_s);
+        sheet.line(&[(x, top), (x, bottom)], theme::ONSET, ONSET_ALPHA, 1.2)?;
+    }
+    Ok(())
+}
+
+/// The meaning of the marks and of the colours, above the plot.
+fn draw_legend(
+    sheet: &Sheet<'_>,
+    size: Size,
+    figure: &WaveformFigure<'_>,
+    channels: &[ChannelCourse<'_>],
+) -> Result<(), Error> {
     let look = Type::new(theme::LABEL_PX, theme::PALE_INK).align(Align::Right);
     let mut x = f64::from(size.width) - RIGHT_PX;
     if channels.iter().any(|channel| !channel.clips.is_empty()) {
@@ -238,6 +302,20 @@ fn draw_legend(sheet: &Sheet<'_>, size: Size, channels: &[ChannelCourse<'_>]) ->
         x -= look.width("clipped") + 9.0;
         sheet.line(&[(x, 22.0), (x, 31.0)], theme::TONE, 1.0, 1.5)?;
         x -= 20.0;
+    }
+    if figure.span_s.1 - figure.span_s.0 >= SHORTEST_WITH_LEVEL_S {
+        if !figure.onsets_s.is_empty() {
+            sheet.text(x, 31.0, "onset", look)?;
+            x -= look.width("onset") + 9.0;
+            sheet.line(&[(x, 20.0), (x, 34.0)], theme::ONSET, ONSET_ALPHA, 1.2)?;
+            x -= 20.0;
+        }
+        if !figure.regions.is_empty() {
+            sheet.text(x, 31.0, "sounding", look)?;
+            x -= look.width("sounding") + 7.0;
+            sheet.line(&[(x - 20.0, 26.5), (x, 26.5)], theme::SOUNDING, 1.0, SOUNDING_PX)?;
+            x -= 38.0;
+        }
     }
     if channels.len() > 1 {
         for (n, channel) in channels.iter().enumerate().rev() {
@@ -267,6 +345,9 @@ mod tests {
         let figure = WaveformFigure {
             title: "take.wav",
             channels: &[channel("1"), channel("2")],
+            amplitude: AmplitudeScale::Linear,
+            regions: &[Region { start_s: 1.1, end_s: 1.9 }],
+            onsets_s: &[1.1],
             span_s: (1.0, 2.0),
             sample_rate_hz: 48_000.0,
             notes: &["1.000 s to 2.000 s".into()],
@@ -284,6 +365,8 @@ mod tests {
             "Time, s",
             "RMS, dBFS",
             "clipped",
+            "onset",
+            "sounding",
             "channel 2",
             "1.2",
             "−0.5",

@@ -3,22 +3,34 @@
 use std::path::PathBuf;
 
 use anyhow::Result;
-use clap::Args;
+use clap::{Args, ValueEnum};
 use serde::Serialize;
-use tonemap_core::intake::{ChannelLevels, ChannelRelation, Envelope, LevelMeter};
+use tonemap_core::intake::{
+    ChannelInspection, Envelope, Inspection, Inspector, Period, Region, period,
+};
 use tonemap_core::{Finding, SampleSpan};
-use tonemap_figures::{ChannelCourse, Figure, WaveformFigure, waveform_columns, waveform_figure};
+use tonemap_figures::{
+    AmplitudeScale, ChannelCourse, Figure, WaveformFigure, waveform_columns, waveform_figure,
+};
 
 use crate::args::{FigureArgs, Format, OutputArgs, SourceArgs, SpanArgs};
 use crate::output::{self, Picture, Status, Usage};
 use crate::take::Take;
 use crate::text;
 
-/// Format, levels, DC and clipping of recordings, and what is wrong with them
+/// A period is looked for in spans up to this long, in seconds.
+const LONGEST_WITH_PERIOD_S: f64 = 0.5;
+/// Onsets and regions that are listed in text.
+const MOST_LISTED: usize = 12;
+
+/// Format, levels and noise of recordings, what sounds when, and what is wrong with them
 ///
-/// Reads each take from beginning to end, or a span of it. RMS levels are referred to a full-scale sine: such a sine
-/// reads 0 dBFS both as peak and as RMS. Three or more samples in a row at full scale count as
-/// clipped. --figure draws the waveform and the RMS level over time, clips marked.
+/// Reads each take once, or a span of it: levels with the true peak between samples, DC, clipping at
+/// and below full scale, noise floor, bandwidth and signs of a lossy coder, mains hum, clicks and
+/// dropouts, sounding regions and onsets. RMS levels are referred to a full-scale sine: such a sine
+/// reads 0 dBFS both as peak and as RMS. A span of at most 0.5 s is also given the period between the
+/// rising zero crossings in it. --figure draws the waveform and the level over time, with clips,
+/// regions and onsets marked.
 #[derive(Args)]
 pub(crate) struct Inspect {
     /// Recordings, or - for standard input
@@ -30,8 +42,18 @@ pub(crate) struct Inspect {
     span: SpanArgs,
     #[command(flatten)]
     figure: FigureArgs,
+    /// Scale of the waveform in the figure
+    #[arg(long, value_name = "SCALE", default_value = "linear", requires = "figure")]
+    #[arg(help_heading = "Output")]
+    amplitude: Amplitude,
     #[command(flatten)]
     output: OutputArgs,
+}
+
+#[derive(Clone, Copy, ValueEnum)]
+enum Amplitude {
+    Linear,
+    Db,
 }
 
 /// What is found in one take.
@@ -40,7 +62,10 @@ struct Inspected {
     span: SampleSpan,
     /// Waveforms, if a figure was asked for.
     envelopes: Vec<Envelope>,
-    channels: Vec<ChannelLevels>,
+    /// Periods, if the span is short; one a channel.
+    periods: Vec<Option<Period>>,
+    names: Vec<String>,
+    inspection: Inspection,
     findings: Vec<Finding>,
 }
 
@@ -57,28 +82,46 @@ struct InspectResult<'a> {
     bits_per_sample: Option<u32>,
     duration_s: f64,
     channels: Vec<NamedChannel<'a>>,
+    /// Each channel with the next.
+    correlations: Vec<Option<f64>>,
+    regions: &'a [Region],
+    onsets_s: &'a [f64],
+    /// When the last sound has died into the noise; unknown if the span ends before.
+    died_s: Option<f64>,
 }
 
 #[derive(Serialize)]
 struct NamedChannel<'a> {
-    name: String,
+    name: &'a str,
     #[serde(flatten)]
-    levels: &'a ChannelLevels,
+    found: &'a ChannelInspection,
+    period: Option<Period>,
 }
 
 /// A row in CSV.
 #[derive(Serialize)]
 struct Row<'a> {
     take: String,
-    channel: usize,
+    channel: &'a str,
     container: &'a str,
     codec: &'a str,
     sample_rate_hz: f64,
     duration_s: f64,
     peak_dbfs: Option<f64>,
+    true_peak_dbfs: Option<f64>,
     rms_dbfs: Option<f64>,
+    crest_db: Option<f64>,
     dc_offset: f64,
+    noise_floor_dbfs: Option<f64>,
+    dynamic_range_db: Option<f64>,
+    bandwidth_hz: Option<f64>,
+    hum_dbfs: Option<f64>,
     clipped_samples: u64,
+    clicks: u64,
+    dropouts: u64,
+    regions: usize,
+    onsets: usize,
+    findings: String,
 }
 
 impl Inspect {
@@ -133,22 +176,28 @@ impl Inspect {
     }
 
     fn draw(&self, inspected: &Inspected) -> Result<Figure> {
-        let Inspected { take, span, channels, findings, envelopes } = inspected;
+        let Inspected { take, span, inspection, findings, envelopes, names, .. } = inspected;
         let rate = take.info.sample_rate_hz;
-        let names: Vec<String> = (1..=channels.len()).map(|n| n.to_string()).collect();
-        let courses: Vec<ChannelCourse<'_>> = channels
+        let courses: Vec<ChannelCourse<'_>> = inspection
+            .channels
             .iter()
             .zip(envelopes)
-            .zip(&names)
-            .map(|((levels, envelope), name)| ChannelCourse {
+            .zip(names)
+            .map(|((found, envelope), name)| ChannelCourse {
                 name,
                 envelope,
-                clips: &levels.clips,
+                clips: &found.levels.clips,
             })
             .collect();
         let figure = WaveformFigure {
             title: &take.name(),
             channels: &courses,
+            amplitude: match self.amplitude {
+                Amplitude::Linear => AmplitudeScale::Linear,
+                Amplitude::Db => AmplitudeScale::Db,
+            },
+            regions: &inspection.course.regions,
+            onsets_s: &inspection.course.onsets_s,
             span_s: (span.start as f64 / rate, span.end as f64 / rate),
             sample_rate_hz: rate,
             notes: &[take.span_line(*span)],
@@ -159,44 +208,46 @@ impl Inspect {
 
     fn inspect(&self, path: &std::path::Path) -> Result<Inspected> {
         let take = Take::open(path, &self.source)?;
-        let mut findings = take.findings.clone();
         let span = take.span(self.span.span())?;
-        let mut meters = vec![take.level_meter(span); take.info.channels];
-        // Each channel is compared with the next: a pair of microphones lies side by side.
-        let mut relations = vec![ChannelRelation::default(); take.info.channels - 1];
+        let (rate, channels) = (take.info.sample_rate_hz, take.info.channels);
+        let mut inspector = Inspector::new(rate, take.info.bits_per_sample, channels, span);
         let mut envelopes = Vec::new();
         if self.figure.figure.is_some() {
             let envelope = Envelope::new(span.len(), waveform_columns(self.figure.size));
-            envelopes.resize(take.info.channels, envelope);
+            envelopes.resize(channels, envelope);
         }
-        let on_the_way = take.read(span, "inspecting", self.output.quiet, |block| {
-            for (relation, pair) in relations.iter_mut().zip(block.channels().windows(2)) {
-                relation.push(&pair[0], &pair[1]);
-            }
-            for (meter, samples) in meters.iter_mut().zip(block.channels()) {
-                meter.push(samples);
-            }
-            for (envelope, samples) in envelopes.iter_mut().zip(block.channels()) {
-                envelope.push(samples);
-            }
-        })?;
+        let is_short = span.len() as f64 <= LONGEST_WITH_PERIOD_S * rate;
+        let mut samples = vec![Vec::new(); if is_short { channels } else { 0 }];
+        let (levels, sound) = inspector.halves();
+        let on_the_way = take.read_in_two(
+            span,
+            "inspecting",
+            self.output.quiet,
+            |block| {
+                levels.push(block.channels());
+                for (envelope, samples) in envelopes.iter_mut().zip(block.channels()) {
+                    envelope.push(samples);
+                }
+                for (kept, samples) in samples.iter_mut().zip(block.channels()) {
+                    kept.extend_from_slice(samples);
+                }
+            },
+            |block| sound.push(block.channels()),
+        )?;
+        let start_s = span.start as f64 / rate;
+        let periods = samples.iter().map(|samples| period(samples, rate, start_s)).collect();
+        let inspection = inspector.finish();
+        let names: Vec<String> = (1..=channels).map(|n| n.to_string()).collect();
+        let mut findings = take.findings.clone();
         findings.extend(on_the_way);
-        let channels: Vec<ChannelLevels> = meters.into_iter().map(LevelMeter::finish).collect();
-        for (number, levels) in (1..).zip(&channels) {
-            let number: usize = number;
-            findings.extend(levels.findings(&number.to_string()));
-        }
-        for (number, relation) in (1..).zip(&relations) {
-            let number: usize = number;
-            findings.extend(relation.finding(&number.to_string(), &(number + 1).to_string()));
-        }
-        Ok(Inspected { take, span, envelopes, channels, findings })
+        findings.extend(inspection.findings(&names));
+        Ok(Inspected { take, span, envelopes, periods, names, inspection, findings })
     }
 }
 
 fn as_text(inspected: &Inspected) -> String {
-    let Inspected { take, span, channels, findings, .. } = inspected;
-    let count = match channels.len() {
+    let Inspected { take, span, inspection, findings, .. } = inspected;
+    let count = match inspection.channels.len() {
         1 => "1 channel".into(),
         count => format!("{count} channels"),
     };
@@ -214,32 +265,117 @@ fn as_text(inspected: &Inspected) -> String {
         text::number(take.duration_s(), 3),
         text::grouped(take.frames),
     );
-    let rows = (1..)
-        .zip(channels)
-        .map(|(number, levels): (usize, _)| {
-            vec![
-                number.to_string(),
-                text::known(levels.peak_dbfs, 2),
-                text::known(levels.rms_dbfs, 2),
-                text::number(levels.dc_offset, 6),
-                text::grouped(levels.clipped_samples),
-                levels.clips.len().to_string(),
-            ]
-        })
-        .collect();
-    let titles =
-        ["channel", "peak dBFS", "RMS dBFS", "DC re full scale", "clipped samples", "in runs"];
-    let table = text::table(&titles, &[], rows);
     let findings = match text::findings(findings) {
         none if none.is_empty() => "\n  nothing wrong was found\n".into(),
         some => format!("\n{some}"),
     };
-    head + &table + &findings
+    let times = course_lines(inspected) + &correlation_line(inspected) + &period_lines(inspected);
+    head + &channel_table(inspected) + "\n" + &times + &findings
+}
+
+fn channel_table(inspected: &Inspected) -> String {
+    let row = |(name, channel): (&String, &ChannelInspection)| {
+        let levels = &channel.levels;
+        vec![
+            name.clone(),
+            text::known(levels.peak_dbfs, 2),
+            text::known(levels.true_peak_dbfs, 2),
+            text::known(levels.rms_dbfs, 2),
+            text::known(levels.crest_db, 1),
+            text::known(channel.noise_floor_dbfs, 1),
+            text::known(channel.dynamic_range_db, 1),
+            text::known(channel.bandwidth_hz.map(|hz| hz / 1000.0), 1),
+            text::number(levels.dc_offset, 6),
+            text::grouped(levels.clipped_samples),
+        ]
+    };
+    let titles = [
+        "channel\n",
+        "peak\ndBFS",
+        "true peak\ndBFS",
+        "RMS\ndBFS",
+        "crest\ndB",
+        "noise\ndBFS",
+        "range\ndB",
+        "bandwidth\nkHz",
+        "DC\nfull scale",
+        "clipped\nsamples",
+    ];
+    let rows = inspected.names.iter().zip(&inspected.inspection.channels).map(row);
+    text::table(&titles, &[], rows.collect())
+}
+
+/// When something sounds, and when it begins.
+fn course_lines(inspected: &Inspected) -> String {
+    let course = &inspected.inspection.course;
+    if course.regions.is_empty() {
+        return "  nothing stands out of the noise\n".into();
+    }
+    let regions = course
+        .regions
+        .iter()
+        .map(|r| format!("{} to {} s", text::number(r.start_s, 3), text::number(r.end_s, 3)));
+    let onsets = course.onsets_s.iter().map(|time_s| format!("{} s", text::number(*time_s, 3)));
+    let end = match inspected.died_s() {
+        Some(time_s) => format!("  died into the noise at {} s\n", text::number(time_s, 3)),
+        None => "  still sounding at the end\n".into(),
+    };
+    text::listed("sounding", regions, MOST_LISTED)
+        + &text::listed("onsets", onsets, MOST_LISTED)
+        + &end
+}
+
+fn correlation_line(inspected: &Inspected) -> String {
+    let pairs = inspected.inspection.relations.iter().zip(inspected.names.windows(2));
+    let pairs: Vec<String> = pairs
+        .map(|(relation, names)| {
+            format!("{} and {}: {}", names[0], names[1], text::known(relation.correlation(), 3))
+        })
+        .collect();
+    if pairs.is_empty() {
+        return String::new();
+    }
+    text::listed("correlation of channels", pairs.into_iter(), MOST_LISTED)
+}
+
+/// The period in a short span.
+fn period_lines(inspected: &Inspected) -> String {
+    let lines = inspected.names.iter().zip(&inspected.periods).map(|(name, period)| {
+        let channel = match inspected.names.len() {
+            1 => String::new(),
+            _ => format!(" of channel {name}"),
+        };
+        let Some(found) = period else {
+            return format!("  no period{channel}: the span needs 1.4 periods of a steady tone\n");
+        };
+        let [ms, ms_u] = text::measured(1000.0 * found.period_s, 1000.0 * found.period_s_u, 6);
+        let [hz, hz_u] = text::measured(found.frequency_hz, found.frequency_hz_u, 6);
+        let count = match found.periods {
+            1 => "1 period".into(),
+            count => format!("{count} periods"),
+        };
+        format!(
+            "  period{channel} {ms} ± {ms_u} ms, {hz} ± {hz_u} Hz: {count} between the rising zero \
+             crossings at {} s and {} s\n",
+            text::number(found.from_s, 6),
+            text::number(found.to_s, 6),
+        )
+    });
+    lines.collect()
+}
+
+impl Inspected {
+    /// When the last sound has died into the noise, if the span reaches so far.
+    fn died_s(&self) -> Option<f64> {
+        let course = &self.inspection.course;
+        course.regions.last().filter(|_| !course.is_cut_off).map(|region| region.end_s)
+    }
 }
 
 fn as_json(inspected: &Inspected) -> Result<String> {
-    let Inspected { take, span, channels, findings, .. } = inspected;
+    let Inspected { take, span, inspection, findings, names, periods, .. } = inspected;
     let record = take.record(*span, None)?;
+    let channels = names.iter().zip(&inspection.channels).enumerate();
     let result = InspectResult {
         container: take.info.container,
         codec: &take.info.codec,
@@ -247,26 +383,46 @@ fn as_json(inspected: &Inspected) -> Result<String> {
         sample_rate_hz: take.info.sample_rate_hz,
         bits_per_sample: take.info.bits_per_sample,
         duration_s: take.duration_s(),
-        channels: (1..)
-            .zip(channels)
-            .map(|(number, levels): (usize, _)| NamedChannel { name: number.to_string(), levels })
+        channels: channels
+            .map(|(n, (name, found))| NamedChannel {
+                name,
+                found,
+                period: periods.get(n).copied().flatten(),
+            })
             .collect(),
+        correlations: inspection.relations.iter().map(|pair| pair.correlation()).collect(),
+        regions: &inspection.course.regions,
+        onsets_s: &inspection.course.onsets_s,
+        died_s: inspected.died_s(),
     };
     output::json_line("inspect", record, Settings {}, result, findings)
 }
 
 fn rows(inspected: &Inspected) -> impl Iterator<Item = Row<'_>> {
-    let Inspected { take, channels, .. } = inspected;
-    (1..).zip(channels).map(|(channel, levels)| Row {
+    let Inspected { take, inspection, names, findings, .. } = inspected;
+    let codes: Vec<&str> = findings.iter().map(|finding| finding.code).collect();
+    let codes = codes.join(" ");
+    names.iter().zip(&inspection.channels).map(move |(channel, found)| Row {
         take: take.path(),
         channel,
         container: take.info.container,
         codec: &take.info.codec,
         sample_rate_hz: take.info.sample_rate_hz,
         duration_s: take.duration_s(),
-        peak_dbfs: levels.peak_dbfs,
-        rms_dbfs: levels.rms_dbfs,
-        dc_offset: levels.dc_offset,
-        clipped_samples: levels.clipped_samples,
+        peak_dbfs: found.levels.peak_dbfs,
+        true_peak_dbfs: found.levels.true_peak_dbfs,
+        rms_dbfs: found.levels.rms_dbfs,
+        crest_db: found.levels.crest_db,
+        dc_offset: found.levels.dc_offset,
+        noise_floor_dbfs: found.noise_floor_dbfs,
+        dynamic_range_db: found.dynamic_range_db,
+        bandwidth_hz: found.bandwidth_hz,
+        hum_dbfs: found.hum.as_ref().map(|hum| hum.level_dbfs),
+        clipped_samples: found.levels.clipped_samples,
+        clicks: found.faults.click_count,
+        dropouts: found.faults.dropout_count,
+        regions: inspection.course.regions.len(),
+        onsets: inspection.course.onsets_s.len(),
+        findings: codes.clone(),
     })
 }

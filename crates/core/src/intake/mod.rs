@@ -1,9 +1,22 @@
 //! What a recording is worth before anything else is measured in it.
 
+mod course;
 mod envelope;
+mod faults;
+mod grain;
+mod hum;
+mod inspector;
 mod levels;
+mod noise;
+mod period;
 mod relation;
+mod true_peak;
 
+pub use course::{Course, Region};
 pub use envelope::{Column, Envelope};
+pub use faults::{Dropout, Faults};
+pub use hum::Hum;
+pub use inspector::{ChannelInspection, Inspection, Inspector, LevelInspector, SoundInspector};
 pub use levels::{ChannelLevels, Clip, LevelMeter};
+pub use period::{Period, period};
 pub use relation::ChannelRelation;

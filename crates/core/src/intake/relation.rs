@@ -8,7 +8,7 @@ const NEARLY_OPPOSITE: f64 = -0.95;
 /// Compares two channels as their samples arrive.
 ///
 /// The correlation is that of the samples about their means, Σ(a−ā)(b−b̄) / √(Σ(a−ā)²·Σ(b−b̄)²).
-#[derive(Debug, Clone, Default)]
+#[derive(Debug, Clone, PartialEq, Default)]
 pub struct ChannelRelation {
     samples: u64,
     sums: [f64; 2],

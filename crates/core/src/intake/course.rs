@@ -1,0 +1,533 @@
+//! The course of a take: when something sounds, and when something begins.
+
+use std::collections::VecDeque;
+
+use serde::Serialize;
+
+use super::grain::{Totals, grain_length};
+use crate::units::db_from_power;
+
+/// Grains in a block: 2.5 ms.
+const BLOCK_GRAINS: u32 = 2;
+/// Blocks over which an energy is taken for onsets, and for a region.
+const ONSET_BLOCKS: usize = 4;
+const REGION_BLOCKS: usize = 2;
+/// A region begins where the level stands so far out of the noise, and ends where it no longer does.
+const SOUNDING_DB: f64 = 6.0;
+const OVER_DB: f64 = 3.0;
+/// Shorter gaps do not end a region, and shorter regions are clicks; in seconds.
+const SHORTEST_GAP_S: f64 = 0.05;
+const SHORTEST_REGION_S: f64 = 0.015;
+/// A step of the stored levels, and the lowest of them, in dB.
+const STORED_STEP_DB: f64 = 0.5;
+const STORED_LOWEST_DB: f64 = -127.0;
+/// What came before is forgotten so fast, in dB per second: slower than a note dies under the finger,
+/// faster than a pause between repeated notes.
+const FORGETTING_DB_PER_S: f64 = 120.0;
+/// A rise by so much within so long is an onset.
+const RISE_DB: f64 = 7.0;
+const RISE_S: f64 = 0.02;
+/// The onset is where the first part of the rise is done.
+const BEGUN_DB: f64 = 2.0;
+/// Another onset needs a fall by so much since the last one, and so much time.
+const FALL_BETWEEN_DB: f64 = 3.0;
+const BETWEEN_S: f64 = 0.03;
+/// By how much an onset must stand out of the noise.
+const ONSET_OVER_NOISE_DB: f64 = 8.0;
+/// Below this there is nothing to hear, in dBFS.
+const NOTHING_DB: f64 = -110.0;
+
+/// A stretch of time in which something sounds.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize)]
+pub struct Region {
+    /// Its start in seconds from the start of the take.
+    pub start_s: f64,
+    /// Its end in seconds; the end of the span if it sounds to the last.
+    pub end_s: f64,
+}
+
+/// The course of a take, as far as it can be said.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub struct Course {
+    /// Where something sounds.
+    pub regions: Vec<Region>,
+    /// When something begins to sound, in seconds from the start of the take.
+    pub onsets_s: Vec<f64>,
+    /// Whether the take ends while something sounds.
+    pub is_cut_off: bool,
+}
+
+/// Follows the energy of a take, all channels together.
+///
+/// In blocks of 2.5 ms three energies are taken, summed over the channels: of the samples less their
+/// mean, of their differences, and of their second differences, which weigh high frequencies by 6 and
+/// 12 dB per octave.
+///
+/// **Regions.** The first energy over 5 ms is compared with the noise floor: something sounds from
+/// where it exceeds it by 6 dB to where it stays below 3 dB for 50 ms.
+///
+/// **Onsets.** In each of the three, over 10 ms and in dB, what came before is remembered as its
+/// maximum, forgotten at 120 dB/s. Where a level rises above that by 7 dB within 20 ms, something
+/// begins, at the place where it has risen by 2 dB. A vibrato, a tremolo and beats rise more slowly,
+/// or no higher than what is remembered.
+///
+/// Only a byte for each 5 ms is kept: 0.7 MB an hour.
+#[derive(Debug, Clone)]
+pub(super) struct CourseMeter {
+    sample_rate_hz: f64,
+    first_sample: u64,
+    block: usize,
+    /// Sums of the samples of the current block, a channel each.
+    sums: Vec<f64>,
+    energies: [f64; 3],
+    /// Grains of the current block that all channels have given.
+    filled: u32,
+    blocks: u64,
+    /// Block energies that may still be needed.
+    recent: VecDeque<[f64; 3]>,
+    stored: Vec<u8>,
+    onsets: OnsetFinder,
+}
+
+impl CourseMeter {
+    /// A meter for a take of `channels` channels, from `first_sample` on.
+    pub(super) fn new(sample_rate_hz: f64, channels: usize, first_sample: u64) -> Self {
+        let block = BLOCK_GRAINS as usize * grain_length(sample_rate_hz);
+        Self {
+            sample_rate_hz,
+            first_sample,
+            block,
+            sums: vec![0.0; channels],
+            energies: [0.0; 3],
+            filled: 0,
+            blocks: 0,
+            recent: VecDeque::new(),
+            stored: Vec::new(),
+            onsets: OnsetFinder::new(block as f64 / sample_rate_hz),
+        }
+    }
+
+    /// Takes the totals of the next grain of a channel; all channels in turn.
+    pub(super) fn take(&mut self, channel: usize, totals: &Totals) {
+        self.sums[channel] += totals.sum;
+        let energies = [totals.squares, totals.first_squares, totals.second_squares];
+        for (sum, energy) in self.energies.iter_mut().zip(energies) {
+            *sum += energy;
+        }
+        if channel + 1 == self.sums.len() {
+            self.filled += 1;
+            if self.filled == BLOCK_GRAINS {
+                self.end_block();
+            }
+        }
+    }
+
+    fn end_block(&mut self) {
+        let count = self.block as f64;
+        // What is constant over the block is rumble or DC.
+        let constant: f64 = self.sums.iter().map(|sum| sum * sum / count).sum();
+        let [all, first, second] = self.energies;
+        let powers = [(all - constant).max(0.0), first, second].map(|energy| energy / count);
+        self.recent.push_back(powers);
+        if self.recent.len() > ONSET_BLOCKS {
+            self.recent.pop_front();
+        }
+        let mean = |blocks: usize, which: usize| {
+            let last = self.recent.iter().rev().take(blocks);
+            last.map(|powers| powers[which]).sum::<f64>() / blocks.min(self.recent.len()) as f64
+        };
+        self.blocks += 1;
+        if self.blocks.is_multiple_of(REGION_BLOCKS as u64) {
+            let level = db_from_power(2.0 * mean(REGION_BLOCKS, 0));
+            self.stored.push(code(level));
+        }
+        let levels = [0, 1, 2].map(|which| db_from_power(2.0 * mean(ONSET_BLOCKS, which)));
+        self.onsets.push(levels);
+        self.filled = 0;
+        self.energies = [0.0; 3];
+        self.sums.fill(0.0);
+    }
+
+    /// The course of the samples so far, `samples` in all; `noise_dbfs` is the noise floor,
+    /// power-summed over the channels.
+    pub(super) fn finish(self, samples: u64, noise_dbfs: Option<f64>) -> Course {
+        let block_s = self.block as f64 / self.sample_rate_hz;
+        let start_s = self.first_sample as f64 / self.sample_rate_hz;
+        let noise_db = noise_dbfs.unwrap_or(NOTHING_DB).max(NOTHING_DB);
+        let step_s = block_s * REGION_BLOCKS as f64;
+        let mut regions = regions(&self.stored, noise_db, step_s);
+        // The last incomplete block belongs to what sounds before it.
+        let end_s = samples as f64 / self.sample_rate_hz;
+        let whole_s = self.stored.len() as f64 * step_s;
+        let is_cut_off = regions.last().is_some_and(|region| region.end_s >= whole_s);
+        if let Some(last) = regions.last_mut().filter(|_| is_cut_off) {
+            last.end_s = end_s;
+        }
+        let found: Vec<Onset> = self.onsets.finish();
+        let loud = found.iter().filter(|onset| onset.level_db > noise_db + ONSET_OVER_NOISE_DB);
+        let found_s: Vec<f64> = loud.map(|onset| onset.block as f64 * block_s).collect();
+        let onsets_s = onsets_in(&regions, &found_s, &self.stored, step_s, noise_db);
+        for region in &mut regions {
+            region.start_s += start_s;
+            region.end_s += start_s;
+        }
+        let onsets_s = onsets_s.into_iter().map(|time_s| start_s + time_s).collect();
+        Course { regions, onsets_s, is_cut_off }
+    }
+}
+
+/// A level as it is stored.
+fn code(level_db: f64) -> u8 {
+    ((level_db - STORED_LOWEST_DB) / STORED_STEP_DB).round() as u8
+}
+
+/// Where stored levels stand out of the noise, in seconds from the first.
+fn regions(stored: &[u8], noise_db: f64, step_s: f64) -> Vec<Region> {
+    let (begin, over) = (code(noise_db + SOUNDING_DB), code(noise_db + OVER_DB));
+    let gap = (SHORTEST_GAP_S / step_s).round() as usize;
+    let mut regions: Vec<(usize, usize)> = Vec::new();
+    // Where it began, and the end of what was last above the lower limit.
+    let mut current: Option<(usize, usize)> = None;
+    for (n, level) in stored.iter().enumerate() {
+        match &mut current {
+            Some((_, end)) if *level > over => *end = n + 1,
+            Some((start, end)) if n - *end >= gap => {
+                regions.push((*start, *end));
+                current = None;
+            }
+            None if *level > begin => current = Some((n, n + 1)),
+            _ => {}
+        }
+    }
+    regions.extend(current);
+    regions
+        .into_iter()
+        .map(|(start, end)| Region { start_s: start as f64 * step_s, end_s: end as f64 * step_s })
+        .filter(|region| region.end_s - region.start_s >= SHORTEST_REGION_S)
+        .collect()
+}
+
+/// A region begins with an onset, and those found within it follow, but for those that belong to the
+/// same slow rise. All times are in seconds from the first stored level.
+fn onsets_in(
+    regions: &[Region],
+    found_s: &[f64],
+    stored: &[u8],
+    step_s: f64,
+    noise_db: f64,
+) -> Vec<f64> {
+    let block_at = |time_s: f64| (time_s / step_s).round() as usize;
+    let fall = (FALL_BETWEEN_DB / STORED_STEP_DB) as u8;
+    let loud = code(noise_db + ONSET_OVER_NOISE_DB);
+    let mut onsets_s = Vec::new();
+    for region in regions {
+        let first = block_at(region.start_s);
+        let is_in = |time_s: &&f64| **time_s >= region.start_s - RISE_S && **time_s < region.end_s;
+        let mut within: Vec<f64> = found_s.iter().filter(is_in).copied().collect();
+        // Before the first fall it is one rise.
+        let mut largest = 0;
+        let rises = |level: &&u8| {
+            largest = largest.max(**level);
+            **level + fall > largest
+        };
+        let risen = first + stored[first..].iter().take_while(rises).count();
+        let has_early = within.first().is_some_and(|time_s| *time_s < region.start_s + RISE_S);
+        let early_s = has_early.then(|| within.remove(0));
+        if early_s.is_some() || stored[first..risen].iter().any(|level| *level > loud) {
+            let begin_s = begin_of(stored, first) as f64 * step_s;
+            // A sudden onset is placed more exactly by its rise.
+            onsets_s.push(
+                early_s.filter(|early_s| early_s - begin_s < 2.0 * step_s).unwrap_or(begin_s),
+            );
+        }
+        onsets_s.extend(within.into_iter().filter(|time_s| block_at(*time_s) > risen));
+    }
+    onsets_s
+}
+
+/// Where the rise to block `first` began: the first of the blocks before it that all stand out of
+/// the tenth of a second before them.
+fn begin_of(stored: &[u8], first: usize) -> usize {
+    let before = &stored[first.saturating_sub(40)..first.saturating_sub(20)];
+    let Some(floor) = before.iter().max().filter(|_| before.len() > 10) else { return first };
+    let rising = stored[..first].iter().rev().take(20).take_while(|level| *level > floor);
+    first - rising.count()
+}
+
+/// Something that begins.
+#[derive(Debug, Clone, Copy)]
+struct Onset {
+    block: u64,
+    /// Level of the samples after it.
+    level_db: f64,
+}
+
+/// Finds onsets in levels that arrive block by block.
+#[derive(Debug, Clone)]
+struct OnsetFinder {
+    forgetting_db: f64,
+    rise_blocks: usize,
+    between_blocks: u64,
+    /// What is remembered of each level.
+    remembered: [f64; 3],
+    /// The levels that a rise is looked for in, the oldest first.
+    ahead: VecDeque<[f64; 3]>,
+    /// Number of the oldest of them.
+    block: u64,
+    /// The largest level since the last onset, and whether there was a fall since.
+    largest: [f64; 3],
+    has_fallen: bool,
+    last: Option<u64>,
+    found: Vec<Onset>,
+}
+
+impl OnsetFinder {
+    fn new(block_s: f64) -> Self {
+        Self {
+            forgetting_db: FORGETTING_DB_PER_S * block_s,
+            rise_blocks: (RISE_S / block_s).round() as usize,
+            between_blocks: (BETWEEN_S / block_s).round() as u64,
+            remembered: [f64::NEG_INFINITY; 3],
+            ahead: VecDeque::new(),
+            block: 0,
+            largest: [f64::NEG_INFINITY; 3],
+            has_fallen: true,
+            last: None,
+            found: Vec::new(),
+        }
+    }
+
+    fn push(&mut self, levels: [f64; 3]) {
+        // Differences of quiet sounds are quieter still.
+        self.ahead.push_back(levels.map(|db| db.max(NOTHING_DB - 20.0)));
+        if self.ahead.len() > self.rise_blocks {
+            self.look();
+        }
+    }
+
+    /// Looks at the oldest level and what follows it.
+    fn look(&mut self) {
+        let Some(now) = self.ahead.pop_front() else { return };
+        for which in 0..3 {
+            self.has_fallen |= now[which] < self.largest[which] - FALL_BETWEEN_DB;
+            self.largest[which] = self.largest[which].max(now[which]);
+        }
+        let is_apart = self.last.is_none_or(|last| self.block >= last + self.between_blocks);
+        if self.has_fallen && is_apart {
+            self.find(now);
+        }
+        for (remembered, now) in self.remembered.iter_mut().zip(now) {
+            *remembered = now.max(*remembered - self.forgetting_db);
+        }
+        self.block += 1;
+    }
+
+    fn find(&mut self, now: [f64; 3]) {
+        let rise = |which: usize| {
+            let highest =
+                self.ahead.iter().map(|levels| levels[which]).fold(f64::NEG_INFINITY, f64::max);
+            let before = self.remembered[which].max(now[which]);
+            (highest - before, before)
+        };
+        let (which, (rise_db, before)) = (0..3)
+            .map(|which| (which, rise(which)))
+            .max_by(|a, b| a.1.0.total_cmp(&b.1.0))
+            .unwrap_or((0, (0.0, 0.0)));
+        if rise_db < RISE_DB {
+            return;
+        }
+        let begun = self.ahead.iter().position(|levels| levels[which] > before + BEGUN_DB);
+        let level_db = self.ahead.iter().map(|levels| levels[0]).fold(NOTHING_DB, f64::max);
+        let block = self.block + 1 + begun.unwrap_or(0) as u64;
+        self.found.push(Onset { block, level_db });
+        self.last = Some(block);
+        self.has_fallen = false;
+        self.largest = [f64::NEG_INFINITY; 3];
+    }
+
+    fn finish(mut self) -> Vec<Onset> {
+        while !self.ahead.is_empty() {
+            self.look();
+        }
+        self.found
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::intake::grain::Grains;
+    use crate::synth::{
+        PluckedString, Vibrato, coloured_noise, fade, harmonics, mix, render, to_samples,
+        white_noise,
+    };
+    use crate::units::amplitude_from_db;
+    use rand_chacha::ChaCha8Rng;
+    use rand_chacha::rand_core::SeedableRng;
+    use rand_distr::{Distribution, Uniform};
+
+    const RATE: f64 = 48_000.0;
+
+    fn course_of(sound: &[f64], noise_rms: f64) -> Course {
+        let samples = to_samples(sound);
+        let mut meter = CourseMeter::new(RATE, 1, 0);
+        let mut grains = Grains::new(RATE, 1);
+        samples
+            .chunks(4001)
+            .for_each(|block| grains.push(&[block], |n, grain| meter.take(n, &grain.totals)));
+        meter.finish(samples.len() as u64, Some(db_from_power(2.0 * noise_rms * noise_rms)))
+    }
+
+    struct Chance(ChaCha8Rng);
+
+    impl Chance {
+        fn pick(&mut self, low: f64, high: f64) -> f64 {
+            Uniform::new(low, high).expect("a range").sample(&mut self.0)
+        }
+    }
+
+    fn tone(chance: &mut Chance, vibrato: Vibrato, seconds: f64) -> Vec<f64> {
+        let f0_hz = chance.pick(100f64.log2(), 1500f64.log2()).exp2();
+        let slope = chance.pick(1.0, 2.0);
+        let amplitudes: Vec<f64> = (1..16).map(|n| 0.2 / f64::from(n).powf(slope)).collect();
+        render(&harmonics(f0_hz, &amplitudes), vibrato, RATE, seconds)
+    }
+
+    #[test]
+    fn bursts_are_regions_and_begin_with_onsets() {
+        let (mut worst_edge, mut worst_onset) = (0.0f64, 0.0f64);
+        for seed in 0..60 {
+            let mut chance = Chance(ChaCha8Rng::seed_from_u64(seed));
+            let noise_rms = amplitude_from_db(chance.pick(-95.0, -55.0));
+            let mut sound = white_noise(seed, noise_rms, (6.0 * RATE) as usize);
+            let mut truth = vec![];
+            let mut start_s = chance.pick(0.1, 0.5);
+            while start_s < 4.5 {
+                let length_s = chance.pick(0.1, 1.2);
+                let mut burst = if seed % 3 == 0 {
+                    coloured_noise(
+                        seed,
+                        0.05,
+                        chance.pick(300.0, 6000.0),
+                        1.0,
+                        RATE,
+                        (length_s * RATE) as usize,
+                    )
+                } else {
+                    tone(&mut chance, Vibrato::default(), length_s)
+                };
+                fade(&mut burst, chance.pick(0.001, 0.03), RATE);
+                mix(&mut sound[(start_s * RATE) as usize..], &burst);
+                truth.push((start_s, start_s + length_s));
+                start_s += length_s + chance.pick(0.1, 0.5);
+            }
+            let course = course_of(&sound, noise_rms);
+            assert_eq!(course.regions.len(), truth.len(), "seed {seed}: {course:?} {truth:?}");
+            for (region, (start_s, end_s)) in course.regions.iter().zip(&truth) {
+                let edge = (region.start_s - start_s).abs().max((region.end_s - end_s).abs());
+                worst_edge = worst_edge.max(edge);
+            }
+            assert_eq!(course.onsets_s.len(), truth.len(), "seed {seed}: {course:?} {truth:?}");
+            for (onset_s, (start_s, _)) in course.onsets_s.iter().zip(&truth) {
+                worst_onset = worst_onset.max((onset_s - start_s).abs());
+            }
+            assert!(!course.is_cut_off);
+        }
+        println!(
+            "worst edge of a region {:.1} ms, worst onset {:.1} ms",
+            1e3 * worst_edge,
+            1e3 * worst_onset
+        );
+        assert!(worst_edge < 0.02 && worst_onset < 0.01);
+    }
+
+    #[test]
+    fn plucked_notes_begin_once_each_while_others_sound() {
+        let (mut missed, mut false_ones, mut all, mut worst) = (0, 0, 0, 0.0f64);
+        for seed in 0..40 {
+            let mut chance = Chance(ChaCha8Rng::seed_from_u64(100 + seed));
+            let noise_rms = amplitude_from_db(chance.pick(-95.0, -70.0));
+            let mut sound = white_noise(seed, noise_rms, (8.0 * RATE) as usize);
+            let mut truth = vec![];
+            let mut start_s = chance.pick(0.05, 0.5);
+            while start_s < 7.0 {
+                let string = PluckedString {
+                    frequency_hz: chance.pick(80f64.log2(), 900f64.log2()).exp2(),
+                    t60_s: chance.pick(1.0, 6.0),
+                    amplitude: chance.pick(0.05, 0.2),
+                    ..PluckedString::default()
+                };
+                let start = (start_s * RATE) as usize;
+                mix(&mut sound[start..], &string.render(RATE, 8.1 - start_s));
+                truth.push(start_s);
+                start_s += chance.pick(0.12, 1.0);
+            }
+            let found = course_of(&sound, noise_rms).onsets_s;
+            let near = |list: &[f64], time: f64| {
+                list.iter().map(|other| (other - time).abs()).fold(f64::INFINITY, f64::min)
+            };
+            for time in &truth {
+                let error = near(&found, *time);
+                if error < 0.01 { worst = worst.max(error) } else { missed += 1 }
+            }
+            false_ones += found.iter().filter(|time| near(&truth, **time) >= 0.01).count();
+            all += truth.len();
+        }
+        println!(
+            "plucked notes: {missed} of {all} missed, {false_ones} false, worst {:.1} ms",
+            1e3 * worst
+        );
+        // Missed are soft notes under louder ones that still sound.
+        assert!(missed * 12 <= all && false_ones * 100 <= all);
+    }
+
+    #[test]
+    fn a_sustained_tone_begins_once_whatever_its_vibrato() {
+        // Of 20 tones that beat almost to nothing.
+        let mut more_than_one = 0;
+        for seed in 0..80 {
+            let mut chance = Chance(ChaCha8Rng::seed_from_u64(200 + seed));
+            let noise_rms = amplitude_from_db(chance.pick(-95.0, -60.0));
+            let mut sound = white_noise(seed, noise_rms, (5.0 * RATE) as usize);
+            let vibrato =
+                Vibrato { rate_hz: chance.pick(3.0, 9.0), depth_cents: chance.pick(5.0, 120.0) };
+            let mut held = tone(&mut chance, vibrato, 4.0);
+            // The level wavers with the pitch, nearly to nothing: beats.
+            let depth = if seed % 4 == 3 { 0.9 } else { chance.pick(0.0, 0.5) };
+            let rate_hz = if seed % 4 == 3 { chance.pick(0.2, 6.0) } else { vibrato.rate_hz };
+            for (n, x) in held.iter_mut().enumerate() {
+                let turn = std::f64::consts::PI * rate_hz * n as f64 / RATE;
+                *x *= 1.0 - depth + depth * turn.cos().abs();
+            }
+            fade(&mut held, chance.pick(0.005, 0.1), RATE);
+            let breath =
+                coloured_noise(seed, amplitude_from_db(-50.0), 1500.0, 0.7, RATE, held.len());
+            mix(&mut held, &breath);
+            mix(&mut sound[24_000..], &held);
+            let course = course_of(&sound, noise_rms);
+            if seed % 4 == 3 {
+                more_than_one += usize::from(course.onsets_s.len() > 1);
+            } else {
+                assert_eq!(course.onsets_s.len(), 1, "seed {seed}: {course:?}");
+            }
+            assert!((course.onsets_s[0] - 0.5).abs() < 0.01, "seed {seed}: {course:?}");
+        }
+        println!("beats taken for onsets in {more_than_one} of 20 tones");
+        assert!(more_than_one <= 1);
+    }
+
+    #[test]
+    fn noise_has_no_course_and_silence_neither() {
+        let noise = white_noise(1, 1e-3, 200_000);
+        let course = course_of(&noise, 1e-3);
+        assert!(course.regions.is_empty() && course.onsets_s.is_empty(), "{course:?}");
+        assert_eq!(course_of(&[0.0; 48_000], 0.0), Course::default());
+        let whole = course_of(&vec![0.1; 48_000], 1e-6);
+        assert_eq!(whole.onsets_s, [0.0; 0], "a constant is no sound");
+        let mut tone = render(&harmonics(300.0, &[0.1]), Vibrato::default(), RATE, 1.0);
+        mix(&mut tone, &white_noise(2, 1e-5, 48_000));
+        let course = course_of(&tone, 1e-5);
+        assert_eq!(course.regions, [Region { start_s: 0.0, end_s: 1.0 }]);
+        assert!(course.is_cut_off && course.onsets_s == [0.0], "{course:?}");
+    }
+}

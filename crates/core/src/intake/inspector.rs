@@ -1,0 +1,229 @@
+//! Everything that is looked at in one take, in one pass.
+
+use serde::Serialize;
+
+use super::course::{Course, CourseMeter};
+use super::faults::{FaultMeter, Faults};
+use super::grain::Grains;
+use super::hum::{Hum, HumMeter};
+use super::levels::{ChannelLevels, LevelGauge};
+use super::noise::{Noise, NoiseMeter};
+use super::relation::ChannelRelation;
+use super::true_peak::TruePeakMeter;
+use crate::finding::Finding;
+use crate::span::SampleSpan;
+use crate::units::{amplitude_from_db, db_from_power};
+
+/// A channel so far below the loudest, in dB, in which nothing stands out of the noise, is dead.
+const DEAD_DB: f64 = 40.0;
+const DEAD_OVER_NOISE_DB: f64 = 3.0;
+
+/// What is found in one channel.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub struct ChannelInspection {
+    /// Levels and clipping.
+    #[serde(flatten)]
+    pub levels: ChannelLevels,
+    /// RMS level of the noise in dBFS; `None` if it cannot be told.
+    pub noise_floor_dbfs: Option<f64>,
+    /// The loudest 50 ms over the noise, in dB.
+    pub dynamic_range_db: Option<f64>,
+    /// Highest frequency at which the channel holds anything, in Hz.
+    pub bandwidth_hz: Option<f64>,
+    /// By how many dB the spectrum falls there, if it does so as lossy coders make it.
+    pub band_edge_db: Option<f64>,
+    /// Mains hum, if there is any.
+    pub hum: Option<Hum>,
+    /// Clicks and dropouts.
+    #[serde(flatten)]
+    pub faults: Faults,
+}
+
+/// What is found in one take.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Inspection {
+    /// The channels.
+    pub channels: Vec<ChannelInspection>,
+    /// Each channel compared with the next.
+    pub relations: Vec<ChannelRelation>,
+    /// When something sounds and begins, all channels together.
+    pub course: Course,
+}
+
+/// Inspects a take whose samples arrive in blocks of all channels.
+///
+/// The work has two halves, which may run on two threads; each must be given all samples in order.
+pub struct Inspector {
+    levels: LevelInspector,
+    sound: SoundInspector,
+}
+
+/// The half that looks at samples one by one: levels, faults, and the course.
+pub struct LevelInspector {
+    grains: Grains,
+    gauges: Vec<LevelGauge>,
+    true_peaks: Vec<TruePeakMeter>,
+    faults: Vec<FaultMeter>,
+    course: CourseMeter,
+    samples: u64,
+}
+
+/// The half that looks at spectra, and compares channels.
+pub struct SoundInspector {
+    noises: Vec<NoiseMeter>,
+    hums: Vec<HumMeter>,
+    relations: Vec<ChannelRelation>,
+}
+
+impl Inspector {
+    /// An inspector for a span of a take of `channels` channels, stored in `bits` bits; `None` for
+    /// floating point.
+    #[must_use]
+    pub fn new(sample_rate_hz: f64, bits: Option<u32>, channels: usize, span: SampleSpan) -> Self {
+        let gauge = LevelGauge::new(sample_rate_hz, bits, span.start);
+        let step = bits.map_or(0.0, |bits| 0.5f32.powi(bits as i32 - 1));
+        let faults = FaultMeter::new(sample_rate_hz, span.start, step);
+        let each = 0..channels;
+        Self {
+            levels: LevelInspector {
+                grains: Grains::new(sample_rate_hz, channels),
+                gauges: vec![gauge; channels],
+                true_peaks: vec![TruePeakMeter::default(); channels],
+                faults: vec![faults; channels],
+                course: CourseMeter::new(sample_rate_hz, channels, span.start),
+                samples: 0,
+            },
+            sound: SoundInspector {
+                noises: each.clone().map(|_| NoiseMeter::new(sample_rate_hz, span.len())).collect(),
+                hums: each.map(|_| HumMeter::new(sample_rate_hz, span.len())).collect(),
+                relations: vec![ChannelRelation::default(); channels.saturating_sub(1)],
+            },
+        }
+    }
+
+    /// Both halves.
+    pub fn halves(&mut self) -> (&mut LevelInspector, &mut SoundInspector) {
+        (&mut self.levels, &mut self.sound)
+    }
+
+    /// What was found in the samples so far.
+    #[must_use]
+    pub fn finish(self) -> Inspection {
+        let LevelInspector { grains, mut gauges, mut true_peaks, faults, course, samples } =
+            self.levels;
+        grains.finish(|n, grain| {
+            gauges[n].take(grain);
+            true_peaks[n].take(grain);
+        });
+        let SoundInspector { noises, hums, relations } = self.sound;
+        let one_by_one = gauges.into_iter().zip(true_peaks).zip(faults);
+        let channels: Vec<ChannelInspection> = one_by_one
+            .zip(noises.into_iter().zip(hums))
+            .map(|(((gauge, true_peak), faults), (noise, hum))| {
+                let Noise { floor_dbfs, bandwidth_hz, edge_db } =
+                    noise.finish(f64::from(gauge.coding_step()));
+                let levels = gauge.finish(Some(true_peak.finish()));
+                let range = levels.loudest_dbfs.zip(floor_dbfs).map(|(loud, floor)| loud - floor);
+                ChannelInspection {
+                    levels,
+                    noise_floor_dbfs: floor_dbfs,
+                    dynamic_range_db: range,
+                    bandwidth_hz,
+                    band_edge_db: edge_db,
+                    hum: hum.finish(),
+                    faults: faults.finish(),
+                }
+            })
+            .collect();
+        let power: f64 = channels
+            .iter()
+            .filter_map(|channel| channel.noise_floor_dbfs)
+            .map(|db| amplitude_from_db(db).powi(2))
+            .sum();
+        let noise_dbfs = (power > 0.0).then(|| db_from_power(power));
+        Inspection { channels, relations, course: course.finish(samples, noise_dbfs) }
+    }
+}
+
+impl LevelInspector {
+    /// Takes the next samples of all channels.
+    pub fn push(&mut self, channels: &[Vec<f32>]) {
+        self.samples += channels.first().map_or(0, Vec::len) as u64;
+        self.grains.push(channels, |n, grain| {
+            self.gauges[n].take(grain);
+            self.true_peaks[n].take(grain);
+            self.faults[n].take(grain);
+            self.course.take(n, &grain.totals);
+        });
+    }
+}
+
+impl SoundInspector {
+    /// Takes the next samples of all channels.
+    pub fn push(&mut self, channels: &[Vec<f32>]) {
+        for (n, samples) in channels.iter().enumerate() {
+            self.noises[n].push(samples);
+            self.hums[n].push(samples);
+        }
+        for (relation, pair) in self.relations.iter_mut().zip(channels.windows(2)) {
+            relation.push(&pair[0], &pair[1]);
+        }
+    }
+}
+
+impl Inspection {
+    /// What all this says about the recording; `names` are those of the channels.
+    #[must_use]
+    pub fn findings(&self, names: &[String]) -> Vec<Finding> {
+        let mut findings = Vec::new();
+        let loudest = self.channels.iter().filter_map(|channel| channel.levels.rms_dbfs);
+        let loudest = loudest.fold(f64::NEG_INFINITY, f64::max);
+        for (channel, name) in self.channels.iter().zip(names) {
+            findings.extend(channel.levels.findings(name));
+            findings.extend(channel.dead(name, loudest));
+            findings.extend(channel.lossy_like(name));
+            findings.extend(channel.hum.iter().map(|hum| hum.finding(name)));
+            findings.extend(channel.faults.findings(name));
+        }
+        for (relation, pair) in self.relations.iter().zip(names.windows(2)) {
+            findings.extend(relation.finding(&pair[0], &pair[1]));
+        }
+        if self.course.is_cut_off && !self.course.onsets_s.is_empty() {
+            findings.push(Finding::note(
+                "cut_off",
+                "The take ends while it still sounds: decays are seen only as far as it goes.",
+            ));
+        }
+        findings
+    }
+}
+
+impl ChannelInspection {
+    fn dead(&self, name: &str, loudest_dbfs: f64) -> Option<Finding> {
+        let (rms, floor) = (self.levels.rms_dbfs?, self.noise_floor_dbfs?);
+        let is_dead = rms < loudest_dbfs - DEAD_DB && rms < floor + DEAD_OVER_NOISE_DB;
+        is_dead.then(|| {
+            Finding::warning(
+                "dead_channel",
+                format!(
+                    "Channel {name} holds nothing but noise at {rms:.1} dBFS while another channel \
+                     sounds: its microphone or line was dead. Leave it out."
+                ),
+            )
+        })
+    }
+
+    fn lossy_like(&self, name: &str) -> Option<Finding> {
+        let (bandwidth_hz, fall_db) = (self.bandwidth_hz?, self.band_edge_db?);
+        Some(Finding::warning(
+            "lossy_like",
+            format!(
+                "Channel {name} ends abruptly at {:.1} kHz, where it falls by {fall_db:.0} dB: lossy \
+                 coders and converters to a lower sample rate leave such an edge, instruments and \
+                 rooms do not. Partials near and above it, and weak ones beside strong ones, may \
+                 have been left out; look for the original recording.",
+                bandwidth_hz / 1000.0
+            ),
+        ))
+    }
+}

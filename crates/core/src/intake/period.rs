@@ -1,0 +1,228 @@
+//! The period of a waveform between two instants.
+
+use serde::Serialize;
+
+use crate::measured::Measured;
+
+/// A rising zero crossing is told from noise if the waveform goes on to this share of its RMS.
+const CROSSING_SHARE: f64 = 0.2;
+/// Least correlation of a waveform with itself one period later.
+const ALIKE: f64 = 0.7;
+/// Share of the best correlation that a shorter period may lack.
+const NEARLY: f64 = 0.85;
+/// Share of a period that must follow it, to be compared with its beginning.
+const LEAST_OVERLAP: f64 = 0.4;
+/// Crossings between which a period is looked for, and the difference in samples of two periods that
+/// are tried.
+const MOST_CROSSINGS: usize = 24;
+const SAME_LAG: f64 = 0.5;
+/// Part of a period by which two crossings may miss a whole number of periods; it grows with the
+/// square root of the number.
+const OFF_PERIOD: f64 = 0.04;
+/// Samples on each side from which a crossing is interpolated.
+const REACH: usize = 8;
+
+/// The time between two rising zero crossings, and what it says of the period.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize)]
+pub struct Period {
+    /// The first rising zero crossing, in seconds from the start of the take.
+    pub from_s: f64,
+    /// The last one that is a whole number of periods later.
+    pub to_s: f64,
+    /// Number of periods between them.
+    pub periods: u32,
+    /// Duration of one period in seconds.
+    pub period_s: f64,
+    /// Its standard uncertainty.
+    pub period_s_u: f64,
+    /// Its frequency in Hz.
+    pub frequency_hz: f64,
+    /// Its standard uncertainty.
+    pub frequency_hz_u: f64,
+}
+
+/// Measures the period of `samples`, whose first is at `start_s`.
+///
+/// The mean is taken away, and the crossings are those where the waveform rises through zero from
+/// below −0.2 to above 0.2 of its RMS; each is placed between its samples by band-limited
+/// interpolation. Which crossings are a period apart is decided by the correlation of the
+/// waveform with itself, Σx(t)x(t+T) / √(Σx(t)²·Σx(t+T)²): the shortest T within 15 % of the best.
+/// With N periods T between two crossings at t₁ and t₂, T = (t₂ − t₁)/N and f = 1/T.
+///
+/// The uncertainty is that of the two crossings: the waveform differs by σ√2 (RMS) from itself a
+/// period later, and σ over the slope at a crossing is the uncertainty of its time. What changes
+/// steadily, in level or shape, counts as noise.
+///
+/// `None` if there are no two crossings a period apart, or less than 1.4 periods in all.
+#[must_use]
+pub fn period(samples: &[f32], sample_rate_hz: f64, start_s: f64) -> Option<Period> {
+    let mean = samples.iter().map(|x| f64::from(*x)).sum::<f64>() / samples.len().max(1) as f64;
+    let wave: Vec<f64> = samples.iter().map(|x| f64::from(*x) - mean).collect();
+    let crossings = rising_crossings(&wave);
+    // The time from any crossing to any later one may be a period: a waveform may cross zero more
+    // than once in each, and noise adds crossings.
+    let mut lags: Vec<f64> = pairs(&crossings[..crossings.len().min(MOST_CROSSINGS)])
+        .map(|(from, to)| to - from)
+        .collect();
+    lags.sort_by(f64::total_cmp);
+    lags.dedup_by(|a, b| *a - *b < SAME_LAG);
+    let candidates: Vec<(f64, f64, f64)> = lags
+        .into_iter()
+        .filter_map(|lag| likeness(&wave, lag).map(|(alike, difference)| (lag, alike, difference)))
+        .collect();
+    let best = candidates.iter().map(|candidate| candidate.1).fold(0.0, f64::max);
+    let (lag, _, difference) =
+        *candidates.iter().find(|(_, alike, _)| *alike >= ALIKE.max(NEARLY * best))?;
+    // The crossings farthest from each other that lie a whole number of periods apart.
+    let whole = |from: f64, to: f64| ((to - from) / lag).round();
+    let (first, last) = pairs(&crossings)
+        .filter(|(from, to)| {
+            let periods = whole(*from, *to);
+            periods > 0.0 && ((to - from) / lag - periods).abs() < OFF_PERIOD * periods.sqrt()
+        })
+        .max_by(|a, b| (a.1 - a.0).total_cmp(&(b.1 - b.0)))?;
+    let periods = whole(first, last);
+    let noise = difference / std::f64::consts::SQRT_2;
+    let time_u = |crossing: f64| noise / slope_at(&wave, crossing).max(f64::MIN_POSITIVE);
+    let span_u = time_u(first).hypot(time_u(last)) / sample_rate_hz;
+    let period_s = (last - first) / periods / sample_rate_hz;
+    let period = Measured::new(period_s, span_u / periods);
+    Some(Period {
+        from_s: start_s + first / sample_rate_hz,
+        to_s: start_s + last / sample_rate_hz,
+        periods: periods as u32,
+        period_s,
+        period_s_u: period.u,
+        frequency_hz: 1.0 / period_s,
+        frequency_hz_u: period.u / (period_s * period_s),
+    })
+}
+
+/// Each crossing with each later one.
+fn pairs(crossings: &[f64]) -> impl Iterator<Item = (f64, f64)> {
+    crossings
+        .iter()
+        .enumerate()
+        .flat_map(|(n, from)| crossings[n + 1..].iter().map(move |to| (*from, *to)))
+}
+
+/// Places, in samples, where the waveform rises through zero.
+fn rising_crossings(wave: &[f64]) -> Vec<f64> {
+    let rms = (wave.iter().map(|x| x * x).sum::<f64>() / wave.len().max(1) as f64).sqrt();
+    let limit = CROSSING_SHARE * rms;
+    let mut crossings = Vec::new();
+    let mut was_below = false;
+    let mut crossing = None;
+    for (n, pair) in wave.windows(2).enumerate() {
+        was_below |= pair[0] < -limit;
+        if was_below && pair[0] < 0.0 && pair[1] >= 0.0 {
+            crossing = Some(n);
+        }
+        if pair[1] > limit && was_below {
+            crossings.extend(crossing.take().map(|n| zero_between(wave, n)));
+            was_below = false;
+        }
+    }
+    crossings
+}
+
+/// The zero of the interpolated waveform between samples `n` and `n + 1`, where its sign changes.
+fn zero_between(wave: &[f64], n: usize) -> f64 {
+    let (mut low, mut high) = (0.0, 1.0);
+    // 2^−40 of a sample.
+    for _ in 0..40 {
+        let middle = f64::midpoint(low, high);
+        if value_at(wave, n, middle) < 0.0 { low = middle } else { high = middle }
+    }
+    n as f64 + low
+}
+
+/// The band-limited waveform at a share of the way from sample `n` to the next.
+fn value_at(wave: &[f64], n: usize, share: f64) -> f64 {
+    // At the ends there are fewer samples: a straight line does.
+    if n + 1 < REACH || n + REACH >= wave.len() {
+        return wave[n] + share * (wave[n + 1] - wave[n]);
+    }
+    let taps = super::true_peak::interpolation_taps(share);
+    wave[n + 1 - REACH..=n + REACH].iter().zip(taps).map(|(x, tap)| x * tap).sum()
+}
+
+/// Slope at a place, per sample.
+fn slope_at(wave: &[f64], place: f64) -> f64 {
+    let n = (place as usize).min(wave.len() - 2);
+    (wave[n + 1] - wave[n]).abs()
+}
+
+/// Correlation of the waveform with itself `lag` samples later, and the RMS of the difference.
+fn likeness(wave: &[f64], lag: f64) -> Option<(f64, f64)> {
+    let (whole, share) = (lag as usize, lag.fract());
+    let count = wave.len().checked_sub(whole + 1)?;
+    if (count as f64) < LEAST_OVERLAP * lag {
+        return None;
+    }
+    let (mut product, mut own, mut later, mut difference) = (0.0, 0.0, 0.0, 0.0);
+    for n in 0..count {
+        let (x, y) = (wave[n], value_at(wave, n + whole, share));
+        product += x * y;
+        own += x * x;
+        later += y * y;
+        difference += (x - y) * (x - y);
+    }
+    let scale = (own * later).sqrt();
+    (scale > 0.0).then(|| (product / scale, (difference / count as f64).sqrt()))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::synth::{Vibrato, harmonics, mix, render, to_samples, white_noise};
+    use rand_chacha::ChaCha8Rng;
+    use rand_chacha::rand_core::SeedableRng;
+    use rand_distr::{Distribution, Uniform};
+
+    const RATE: f64 = 48_000.0;
+
+    #[test]
+    fn the_period_is_right_and_its_uncertainty_covers() {
+        let (mut covered, mut all, mut worst_cents) = (0, 0, 0.0f64);
+        for seed in 0..400 {
+            let mut generator = ChaCha8Rng::seed_from_u64(seed);
+            let mut pick = |low: f64, high: f64| {
+                Uniform::new(low, high).expect("a range").sample(&mut generator)
+            };
+            let f0_hz = pick(60f64.log2(), 2000f64.log2()).exp2();
+            let amplitudes: Vec<f64> = (1..8).map(|n| pick(0.0, 0.3) / f64::from(n)).collect();
+            let seconds = pick(2.5, 12.0) / f0_hz;
+            let mut partials = harmonics(f0_hz, &amplitudes);
+            for partial in &mut partials {
+                partial.phase_rad = pick(0.0, 6.28);
+            }
+            partials[0].amplitude = 0.3;
+            let mut sound = render(&partials, Vibrato::default(), RATE, seconds);
+            let noise = 10f64.powf(pick(-80.0, -45.0) / 20.0);
+            let count = sound.len();
+            mix(&mut sound, &white_noise(seed, noise, count));
+            let Some(found) = period(&to_samples(&sound), RATE, 1.0) else { continue };
+            let cents = crate::units::cents_between(f0_hz, found.frequency_hz);
+            all += 1;
+            worst_cents = worst_cents.max(cents.abs());
+            covered +=
+                usize::from((found.frequency_hz - f0_hz).abs() <= 2.0 * found.frequency_hz_u);
+            assert!(found.from_s >= 1.0 && found.to_s <= 1.0 + seconds);
+        }
+        println!(
+            "period: {all} of 400 measured, {covered} within 2u, worst {worst_cents:.1} cents"
+        );
+        assert!(all > 390 && worst_cents < 50.0);
+        assert!(covered * 100 >= 90 * all && covered * 100 <= 99 * all);
+    }
+
+    #[test]
+    fn without_two_crossings_there_is_no_period() {
+        assert_eq!(period(&[], RATE, 0.0), None);
+        assert_eq!(period(&[0.0; 100], RATE, 0.0), None);
+        assert_eq!(period(&[0.1, -0.1, 0.1], RATE, 0.0), None);
+        let noise = to_samples(&white_noise(1, 0.1, 2000));
+        assert_eq!(period(&noise, RATE, 0.0), None);
+    }
+}
