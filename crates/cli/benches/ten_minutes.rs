@@ -6,10 +6,12 @@
 //! 8533, in f64) in one thread, and does nothing else. It is run before and after the process, and
 //! the quicker of the two counts.
 
-use std::fs::{self, File};
+#[path = "support/process.rs"]
+mod process;
+
+use std::fs::File;
 use std::io::BufWriter;
 use std::path::Path;
-use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
 
 use tonemap_core::synth::{harmonics, mix, render, to_samples, white_noise};
@@ -31,7 +33,7 @@ fn main() {
     println!("{:>12} {:>12} {:>8}", "bare work s", "spectrum s", "ratio");
     for _ in 0..ROUNDS {
         let before = bare_work(&take);
-        let (whole, peak) = spectrum(&take);
+        let (whole, peak) = process::run(&["spectrum", "--quiet"], &take);
         let bare = before.min(bare_work(&take)).as_secs_f64();
         peak_kib = peak_kib.max(peak);
         let ratio = whole.as_secs_f64() / bare;
@@ -78,25 +80,4 @@ fn bare_work(take: &Path) -> Duration {
     }
     assert!(sum.is_finite());
     started.elapsed()
-}
-
-/// Runs the program and watches its peak memory, in KiB (Linux only; 0 elsewhere).
-fn spectrum(take: &Path) -> (Duration, u64) {
-    let started = Instant::now();
-    let mut child = Command::new(env!("CARGO_BIN_EXE_tonemap"))
-        .args(["spectrum", "--quiet"])
-        .arg(take)
-        .stdout(Stdio::null())
-        .spawn()
-        .expect("the program starts");
-    let status = format!("/proc/{}/status", child.id());
-    let mut peak = 0;
-    while child.try_wait().expect("the program is there").is_none() {
-        let text = fs::read_to_string(&status).unwrap_or_default();
-        let line = text.lines().find_map(|line| line.strip_prefix("VmHWM:"));
-        let kib = line.and_then(|line| line.trim().trim_end_matches(" kB").parse().ok());
-        peak = peak.max(kib.unwrap_or(0));
-        std::thread::sleep(Duration::from_millis(2));
-    }
-    (started.elapsed(), peak)
 }

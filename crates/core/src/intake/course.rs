@@ -5,7 +5,7 @@ use std::collections::VecDeque;
 use serde::Serialize;
 
 use super::grain::{Totals, grain_length};
-use crate::units::db_from_power;
+use crate::units::{amplitude_from_db, db_from_power};
 
 /// Grains in a block: 2.5 ms.
 const BLOCK_GRAINS: u32 = 2;
@@ -138,11 +138,9 @@ impl CourseMeter {
         };
         self.blocks += 1;
         if self.blocks.is_multiple_of(REGION_BLOCKS as u64) {
-            let level = db_from_power(2.0 * mean(REGION_BLOCKS, 0));
-            self.stored.push(code(level));
+            self.stored.push(code(db_from_power(2.0 * mean(REGION_BLOCKS, 0))));
         }
-        let levels = [0, 1, 2].map(|which| db_from_power(2.0 * mean(ONSET_BLOCKS, which)));
-        self.onsets.push(levels);
+        self.onsets.push([0, 1, 2].map(|which| 2.0 * mean(ONSET_BLOCKS, which)));
         self.filled = 0;
         self.energies = [0.0; 3];
         self.sums.fill(0.0);
@@ -164,7 +162,8 @@ impl CourseMeter {
             last.end_s = end_s;
         }
         let found: Vec<Onset> = self.onsets.finish();
-        let loud = found.iter().filter(|onset| onset.level_db > noise_db + ONSET_OVER_NOISE_DB);
+        let least = amplitude_from_db(noise_db + ONSET_OVER_NOISE_DB).powi(2);
+        let loud = found.iter().filter(|onset| onset.power > least);
         let found_s: Vec<f64> = loud.map(|onset| onset.block as f64 * block_s).collect();
         let onsets_s = onsets_in(&regions, &found_s, &self.stored, step_s, noise_db);
         for region in &mut regions {
@@ -258,23 +257,28 @@ fn begin_of(stored: &[u8], first: usize) -> usize {
 #[derive(Debug, Clone, Copy)]
 struct Onset {
     block: u64,
-    /// Level of the samples after it.
-    level_db: f64,
+    /// Largest power of the samples after it.
+    power: f64,
 }
 
-/// Finds onsets in levels that arrive block by block.
+/// Finds onsets in powers that arrive block by block.
 #[derive(Debug, Clone)]
 struct OnsetFinder {
-    forgetting_db: f64,
+    /// Factors for the decibels above.
+    forgetting: f64,
+    rise: f64,
+    begun: f64,
+    fall: f64,
+    least: f64,
     rise_blocks: usize,
     between_blocks: u64,
-    /// What is remembered of each level.
+    /// What is remembered of each power.
     remembered: [f64; 3],
-    /// The levels that a rise is looked for in, the oldest first.
+    /// The powers that a rise is looked for in, the oldest first.
     ahead: VecDeque<[f64; 3]>,
     /// Number of the oldest of them.
     block: u64,
-    /// The largest level since the last onset, and whether there was a fall since.
+    /// The largest powers since the last onset, and whether there was a fall since.
     largest: [f64; 3],
     has_fallen: bool,
     last: Option<u64>,
@@ -283,33 +287,38 @@ struct OnsetFinder {
 
 impl OnsetFinder {
     fn new(block_s: f64) -> Self {
+        let ratio = |db: f64| amplitude_from_db(db).powi(2);
         Self {
-            forgetting_db: FORGETTING_DB_PER_S * block_s,
+            forgetting: ratio(-FORGETTING_DB_PER_S * block_s),
+            rise: ratio(RISE_DB),
+            begun: ratio(BEGUN_DB),
+            fall: ratio(-FALL_BETWEEN_DB),
+            // Differences of quiet sounds are quieter still.
+            least: ratio(NOTHING_DB - 20.0),
             rise_blocks: (RISE_S / block_s).round() as usize,
             between_blocks: (BETWEEN_S / block_s).round() as u64,
-            remembered: [f64::NEG_INFINITY; 3],
+            remembered: [0.0; 3],
             ahead: VecDeque::new(),
             block: 0,
-            largest: [f64::NEG_INFINITY; 3],
+            largest: [0.0; 3],
             has_fallen: true,
             last: None,
             found: Vec::new(),
         }
     }
 
-    fn push(&mut self, levels: [f64; 3]) {
-        // Differences of quiet sounds are quieter still.
-        self.ahead.push_back(levels.map(|db| db.max(NOTHING_DB - 20.0)));
+    fn push(&mut self, powers: [f64; 3]) {
+        self.ahead.push_back(powers.map(|power| power.max(self.least)));
         if self.ahead.len() > self.rise_blocks {
             self.look();
         }
     }
 
-    /// Looks at the oldest level and what follows it.
+    /// Looks at the oldest powers and what follows them.
     fn look(&mut self) {
         let Some(now) = self.ahead.pop_front() else { return };
         for which in 0..3 {
-            self.has_fallen |= now[which] < self.largest[which] - FALL_BETWEEN_DB;
+            self.has_fallen |= now[which] < self.fall * self.largest[which];
             self.largest[which] = self.largest[which].max(now[which]);
         }
         let is_apart = self.last.is_none_or(|last| self.block >= last + self.between_blocks);
@@ -317,32 +326,35 @@ impl OnsetFinder {
             self.find(now);
         }
         for (remembered, now) in self.remembered.iter_mut().zip(now) {
-            *remembered = now.max(*remembered - self.forgetting_db);
+            *remembered = now.max(self.forgetting * *remembered);
         }
         self.block += 1;
     }
 
     fn find(&mut self, now: [f64; 3]) {
-        let rise = |which: usize| {
-            let highest =
-                self.ahead.iter().map(|levels| levels[which]).fold(f64::NEG_INFINITY, f64::max);
-            let before = self.remembered[which].max(now[which]);
-            (highest - before, before)
-        };
-        let (which, (rise_db, before)) = (0..3)
-            .map(|which| (which, rise(which)))
-            .max_by(|a, b| a.1.0.total_cmp(&b.1.0))
-            .unwrap_or((0, (0.0, 0.0)));
-        if rise_db < RISE_DB {
+        // Mostly nothing rises so far.
+        let usual = [0, 1, 2].map(|which| self.rise * self.remembered[which].max(now[which]));
+        let rises = |powers: &[f64; 3]| (0..3).any(|which| powers[which] >= usual[which]);
+        if !self.ahead.iter().any(rises) {
             return;
         }
-        let begun = self.ahead.iter().position(|levels| levels[which] > before + BEGUN_DB);
-        let level_db = self.ahead.iter().map(|levels| levels[0]).fold(NOTHING_DB, f64::max);
+        let mut highest = [0.0f64; 3];
+        for powers in &self.ahead {
+            for (highest, power) in highest.iter_mut().zip(powers) {
+                *highest = highest.max(*power);
+            }
+        }
+        let before: [f64; 3] = std::array::from_fn(|which| self.remembered[which].max(now[which]));
+        let rise = |which: usize| highest[which] / before[which];
+        let steepest =
+            (1..3).fold(0, |most, next| if rise(next) > rise(most) { next } else { most });
+        let enough = self.begun * before[steepest];
+        let begun = self.ahead.iter().position(|powers| powers[steepest] > enough);
         let block = self.block + 1 + begun.unwrap_or(0) as u64;
-        self.found.push(Onset { block, level_db });
+        self.found.push(Onset { block, power: highest[0] });
         self.last = Some(block);
         self.has_fallen = false;
-        self.largest = [f64::NEG_INFINITY; 3];
+        self.largest = [0.0; 3];
     }
 
     fn finish(mut self) -> Vec<Onset> {
@@ -361,7 +373,6 @@ mod tests {
         PluckedString, Vibrato, coloured_noise, fade, harmonics, mix, render, to_samples,
         white_noise,
     };
-    use crate::units::amplitude_from_db;
     use rand_chacha::ChaCha8Rng;
     use rand_chacha::rand_core::SeedableRng;
     use rand_distr::{Distribution, Uniform};

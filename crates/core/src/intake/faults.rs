@@ -4,7 +4,7 @@ use std::collections::VecDeque;
 
 use serde::Serialize;
 
-use super::grain::{Grain, grain_length};
+use super::grain::{BEFORE, Grain, grain_length};
 use crate::finding::Finding;
 
 /// Grains on each side that a click is compared with: 50 ms; and those next to it that it may reach.
@@ -23,6 +23,8 @@ const DROPOUT_S: [f64; 2] = [0.001, 0.25];
 /// of the coding.
 const BESIDE_DROPOUT: usize = 4;
 const SOUND_STEPS: f64 = 12.0;
+/// Samples from one to the next that is looked at for a zero.
+const PROBE: usize = BEFORE;
 /// Share of the RMS beside it by which the waveform must jump into or out of a dropout.
 const JUMP: f32 = 0.15;
 /// Faults that are listed one by one.
@@ -110,9 +112,10 @@ impl FaultMeter {
 
     /// Takes the next grain.
     pub(super) fn take(&mut self, grain: Grain<'_>) {
-        let (window, largest) = (grain.window, grain.totals.bend);
-        // Where it is matters only if it stands out.
-        let stands_out = self.chunks.back().is_none_or(|last| largest > 2.0 * last.largest);
+        let (window, largest) = (&grain.window[BEFORE - 2..], grain.totals.bend);
+        // Where it is matters only if it may be a click.
+        let earlier = self.chunks.iter().rev().nth(BESIDE);
+        let stands_out = earlier.is_none_or(|earlier| largest > CLICK_RATIO * earlier.largest);
         let is_it = |w: &[f32]| ((w[2] - w[1]) - (w[1] - w[0])).abs() == largest;
         let place = if stands_out { window.windows(3).position(is_it) } else { None };
         // The middle of a second difference is the sample before its last.
@@ -132,11 +135,10 @@ impl FaultMeter {
     fn judge(&mut self, middle: usize) {
         let Chunk { largest, at, .. } = self.chunks[middle];
         let smallest = (SMALLEST_STEPS * self.step).max(SMALLEST_CLICK);
-        // Most chunks end here.
-        let near = |distance: usize| {
-            middle.checked_sub(distance).and_then(|n| self.chunks.get(n)).map_or(0.0, |c| c.largest)
-        };
-        if largest < smallest || near(BESIDE + 1) * CLICK_RATIO > largest {
+        // Most grains end here.
+        let near = [middle.checked_sub(BESIDE + 1), Some(middle + BESIDE + 1)];
+        let near = near.into_iter().flatten().filter_map(|n| self.chunks.get(n));
+        if largest < smallest || near.into_iter().any(|c| c.largest * CLICK_RATIO > largest) {
             return;
         }
         let before = self.chunks.iter().take(middle.saturating_sub(BESIDE));
@@ -193,9 +195,13 @@ impl FaultMeter {
                 }
             }
         }
-        let spans_zero = grain.totals.lowest <= 0.0 && grain.totals.highest >= 0.0;
-        if self.run.is_some() || (spans_zero && grain.samples().contains(&0.0)) {
-            for (n, pair) in (self.position..).zip(grain.window[1..].windows(2)) {
+        // A run that is long enough passes one of these.
+        let mut probes = grain.samples().iter().step_by(PROBE);
+        if self.run.is_some() || probes.any(|x| *x == 0.0) {
+            // It may have begun before the grain.
+            let before = if self.run.is_some() { 0 } else { BEFORE as u64 - 1 };
+            let window = &grain.window[BEFORE - 1 - before as usize..];
+            for (n, pair) in (self.position.saturating_sub(before)..).zip(window.windows(2)) {
                 let x = pair[1];
                 match &mut self.run {
                     None if x == 0.0 => {

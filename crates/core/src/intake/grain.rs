@@ -1,21 +1,26 @@
 //! Samples in grains of about a millisecond, each with its totals, which several meters share.
 
+use wide::f32x4;
+
 /// Length of a grain in seconds.
 const GRAIN_S: f64 = 0.00125;
 /// Shortest grain in samples: as long as the interpolation between samples reaches.
 const SHORTEST_GRAIN: usize = 16;
 
+/// Samples before a grain that are kept with it.
+pub(super) const BEFORE: usize = 15;
+
 /// A grain of one channel.
 #[derive(Debug, Clone, Copy)]
 pub(super) struct Grain<'a> {
-    /// The two samples before it and its own. Silence comes before the first.
+    /// The [`BEFORE`] samples before it and its own. Silence comes before the first.
     pub(super) window: &'a [f32],
     pub(super) totals: Totals,
 }
 
 impl<'a> Grain<'a> {
     pub(super) fn samples(&self) -> &'a [f32] {
-        &self.window[2..]
+        &self.window[BEFORE..]
     }
 }
 
@@ -34,42 +39,53 @@ pub(super) struct Totals {
 }
 
 impl Totals {
-    /// In eight running totals each: the compiler turns them into vector instructions. Within a
-    /// grain single precision does.
+    /// Four samples at a time. Within a grain single precision does.
     fn of(window: &[f32]) -> Self {
-        const NO: [f32; 8] = [0.0; 8];
-        let (mut highest, mut lowest) = ([f32::NEG_INFINITY; 8], [f32::INFINITY; 8]);
-        let (mut sum, mut squares, mut firsts, mut seconds, mut bend) = (NO, NO, NO, NO, NO);
-        let mut add = |lane: usize, x: f32, last: f32, before: f32| {
+        let window = &window[BEFORE - 2..];
+        let [mut highest, mut lowest] =
+            [f32x4::splat(f32::NEG_INFINITY), f32x4::splat(f32::INFINITY)];
+        let [mut sum, mut squares, mut firsts, mut seconds, mut bend] = [f32x4::ZERO; 5];
+        let mut add = |x: f32x4, last: f32x4, before: f32x4| {
             let (first, last_first) = (x - last, last - before);
             let second = first - last_first;
-            highest[lane] = highest[lane].max(x);
-            lowest[lane] = lowest[lane].min(x);
-            sum[lane] += x;
-            squares[lane] += x * x;
-            firsts[lane] += first * first;
-            seconds[lane] += second * second;
-            bend[lane] = bend[lane].max(second.abs());
+            highest = highest.fast_max(x);
+            lowest = lowest.fast_min(x);
+            sum += x;
+            squares += x * x;
+            firsts += first * first;
+            seconds += second * second;
+            bend = bend.fast_max(second.abs());
         };
         let count = window.len() - 2;
-        for start in (0..count / 8).map(|n| 8 * n) {
-            let ten = &window[start..start + 10];
-            for lane in 0..8 {
-                add(lane, ten[lane + 2], ten[lane + 1], ten[lane]);
-            }
+        let own = window[2..].as_chunks::<4>().0.iter();
+        let last = window[1..].as_chunks::<4>().0.iter();
+        let before = window.as_chunks::<4>().0.iter();
+        for ((x, last), before) in own.zip(last).zip(before) {
+            add(f32x4::new(*x), f32x4::new(*last), f32x4::new(*before));
         }
-        for n in count / 8 * 8..count {
-            add(0, window[n + 2], window[n + 1], window[n]);
+        // What is left is repeated in all four for the extremes, and counts once in the sums.
+        let [mut rest_sum, mut rest_squares, mut rest_firsts, mut rest_seconds] = [0.0f32; 4];
+        for n in count / 4 * 4..count {
+            let (x, last, before) = (window[n + 2], window[n + 1], window[n]);
+            let (first, last_first) = (x - last, last - before);
+            let second = first - last_first;
+            highest = highest.fast_max(f32x4::splat(x));
+            lowest = lowest.fast_min(f32x4::splat(x));
+            bend = bend.fast_max(f32x4::splat(second.abs()));
+            rest_sum += x;
+            rest_squares += x * x;
+            rest_firsts += first * first;
+            rest_seconds += second * second;
         }
-        let total = |lanes: [f32; 8]| lanes.iter().map(|x| f64::from(*x)).sum();
+        let total = |lanes: f32x4, rest: f32| f64::from(lanes.reduce_add() + rest);
         Self {
-            highest: highest.into_iter().fold(f32::NEG_INFINITY, f32::max),
-            lowest: lowest.into_iter().fold(f32::INFINITY, f32::min),
-            sum: total(sum),
-            squares: total(squares),
-            first_squares: total(firsts),
-            second_squares: total(seconds),
-            bend: bend.into_iter().fold(0.0, f32::max),
+            highest: highest.to_array().into_iter().fold(f32::NEG_INFINITY, f32::max),
+            lowest: lowest.to_array().into_iter().fold(f32::INFINITY, f32::min),
+            sum: total(sum, rest_sum),
+            squares: total(squares, rest_squares),
+            first_squares: total(firsts, rest_firsts),
+            second_squares: total(seconds, rest_seconds),
+            bend: bend.to_array().into_iter().fold(0.0, f32::max),
         }
     }
 
@@ -83,13 +99,13 @@ impl Totals {
 #[derive(Debug, Clone)]
 pub(super) struct Grains {
     length: usize,
-    /// For each channel, the two samples before the grain and those of it so far.
+    /// For each channel, the samples before the grain and those of it so far.
     windows: Vec<Vec<f32>>,
 }
 
 impl Grains {
     pub(super) fn new(sample_rate_hz: f64, channels: usize) -> Self {
-        Self { length: grain_length(sample_rate_hz), windows: vec![vec![0.0; 2]; channels] }
+        Self { length: grain_length(sample_rate_hz), windows: vec![vec![0.0; BEFORE]; channels] }
     }
 
     /// Takes the next samples of all channels, and hands each grain that is full to `work`, with the
@@ -102,11 +118,11 @@ impl Grains {
         let count = channels.first().map_or(0, |samples| samples.as_ref().len());
         let mut start = 0;
         while start < count {
-            let held = self.windows[0].len() - 2;
+            let held = self.windows[0].len() - BEFORE;
             let end = count.min(start + self.length - held);
             for (n, (window, samples)) in self.windows.iter_mut().zip(channels).enumerate() {
                 window.extend_from_slice(&samples.as_ref()[start..end]);
-                if window.len() == self.length + 2 {
+                if window.len() == self.length + BEFORE {
                     work(n, Grain { totals: Totals::of(window), window });
                     window.drain(..self.length);
                 }
@@ -117,7 +133,9 @@ impl Grains {
 
     /// Hands what is left, less than a grain, to `work`.
     pub(super) fn finish(self, mut work: impl FnMut(usize, Grain<'_>)) {
-        for (n, window) in self.windows.iter().enumerate().filter(|(_, window)| window.len() > 2) {
+        for (n, window) in
+            self.windows.iter().enumerate().filter(|(_, window)| window.len() > BEFORE)
+        {
             work(n, Grain { totals: Totals::of(window), window });
         }
     }

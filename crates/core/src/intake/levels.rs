@@ -452,7 +452,7 @@ mod tests {
         let found = levels(&sine, None, 1000);
         assert!(found.peak_dbfs.is_some_and(|peak| peak.abs() < 1e-6));
         assert!(found.rms_dbfs.is_some_and(|rms| rms.abs() < 1e-6));
-        assert!(found.dc_offset.abs() < 1e-9);
+        assert!(found.dc_offset.abs() < 1e-8);
         assert_eq!(found.clipped_samples, 0);
         assert!(found.findings("1").is_empty());
     }

@@ -8,7 +8,7 @@ use crate::window::{Window, WindowKind};
 /// of all but the lowest notes.
 const FRAME_S: f64 = 0.17;
 /// Frames looked at in one take; in a long one they lie apart.
-const MOST_FRAMES: u64 = 2000;
+const MOST_FRAMES: u64 = 1000;
 /// Shortest frame.
 const SHORTEST_FRAME: usize = 512;
 /// Side lobes below −130 dB: loud tones must not fill the gaps between them.
@@ -42,7 +42,7 @@ const NOTHING_DB: f64 = -250.0;
 
 /// Finds the noise floor and the bandwidth of one channel.
 ///
-/// Frames of about 0.17 s (Kaiser window, β = 18) are transformed, at most 2000 a take, evenly
+/// Frames of about 0.17 s (Kaiser window, β = 18) are transformed, at most 1000 a take, evenly
 /// spread. Bins are taken in groups of 32. In a group, the noise is read from the bin of rank 8 from
 /// below, which partials do not reach: of independent bins with an exponential distribution
 /// of mean 1, its mean is Σ 1/i over i = 25…32. The frames in which this noise, in dB and over

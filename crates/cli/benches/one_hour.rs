@@ -1,0 +1,79 @@
+//! `inspect` of one hour, as a whole process, against bare decoding.
+//!
+//! `cargo bench -p tonemap --bench one_hour` prints both times, their ratio and the peak memory of the
+//! process. The take is 3600 s of 48 kHz, 24-bit, mono, in two kinds: plucked strings with noise, a
+//! note every two seconds, and one steady tone, which asks most of the true peak. Bare decoding reads
+//! the same file with the same reader in one thread and does nothing else; it is run before and after
+//! the process, and the quicker of the two counts.
+
+#[path = "support/process.rs"]
+mod process;
+
+use std::fs::File;
+use std::io::BufWriter;
+use std::path::Path;
+use std::time::{Duration, Instant};
+
+use tonemap_core::synth::{PluckedString, mix, sine, to_samples, white_noise};
+use tonemap_media::{Block, TakeReader, WavEncoding, write_wav};
+
+const RATE: u32 = 48_000;
+const SECONDS: usize = 3600;
+const ROUNDS: usize = 5;
+
+fn main() {
+    let folder = tempfile::tempdir().expect("a temporary folder");
+    let take = folder.path().join("one-hour.wav");
+    for (name, minute) in [("plucked strings", plucked_strings()), ("steady tone", steady_tone())] {
+        write_hour(&take, &minute);
+        let (mut ratios, mut peak_kib) = (Vec::new(), 0);
+        println!("{name}\n{:>12} {:>12} {:>8}", "decoding s", "inspect s", "ratio");
+        for _ in 0..ROUNDS {
+            let before = bare_decoding(&take);
+            let (whole, peak) = process::run(&["inspect", "--quiet"], &take);
+            let bare = before.min(bare_decoding(&take)).as_secs_f64();
+            peak_kib = peak_kib.max(peak);
+            let ratio = whole.as_secs_f64() / bare;
+            println!("{bare:>12.3} {:>12.3} {ratio:>8.2}", whole.as_secs_f64());
+            ratios.push(ratio);
+        }
+        ratios.sort_by(f64::total_cmp);
+        println!("median ratio {:.2} (bar: 1.5)", ratios[ROUNDS / 2]);
+        println!("peak memory {:.1} MB (bar: 100 MB)\n", peak_kib as f64 * 1.024e-3);
+    }
+}
+
+/// One minute of notes, all over the compass of a harp.
+fn plucked_strings() -> Vec<f32> {
+    let rate = f64::from(RATE);
+    let mut sound = white_noise(1, 3e-5, 60 * RATE as usize);
+    for n in 0..30 {
+        let string = PluckedString {
+            frequency_hz: 65.4 * 2f64.powf(f64::from(n * 7 % 48) / 12.0),
+            t60_s: 3.0,
+            ..PluckedString::default()
+        };
+        let start = (2.0 * f64::from(n) * rate) as usize;
+        mix(&mut sound[start..], &string.render(rate, 4.0));
+    }
+    to_samples(&sound)
+}
+
+fn steady_tone() -> Vec<f32> {
+    sine(997.0, 0.5, 0.0, f64::from(RATE), 60 * RATE as usize)
+}
+
+fn write_hour(path: &Path, minute: &[f32]) {
+    let file = BufWriter::new(File::create(path).expect("created"));
+    let hour = minute.repeat(SECONDS / 60);
+    write_wav(file, RATE, &[hour], WavEncoding::Integer(24)).expect("written");
+}
+
+fn bare_decoding(take: &Path) -> Duration {
+    let started = Instant::now();
+    let mut reader = TakeReader::open(take).expect("opens");
+    let mut block = Block::default();
+    while reader.read(&mut block).expect("reads") {}
+    assert_eq!(reader.position(), (SECONDS * RATE as usize) as u64);
+    started.elapsed()
+}
