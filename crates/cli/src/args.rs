@@ -11,15 +11,24 @@ use tonemap_core::window::WindowKind;
 use tonemap_core::{Error, Span};
 use tonemap_figures::Size;
 use tonemap_media::RawFormat;
+use tonemap_study::Wanted;
 
-/// How takes without a header are read.
-#[derive(Args, Clone)]
+/// How takes are found and read.
+#[derive(Args, Clone, Default)]
 #[command(next_help_heading = "Part of the take")]
 pub(crate) struct SourceArgs {
     /// The take has no header: coding, rate and channels, as s24le,48kHz,2. Codings: u8, and s16,
     /// s24, s32, f32, f64 with le or be
     #[arg(long, value_name = "CODING,RATE,CHANNELS", value_parser = raw_format)]
     pub(crate) raw: Option<RawFormat>,
+    /// Folder of the study in which takes are found by name [default: the current folder, if it has a
+    /// study.toml]
+    #[arg(long, value_name = "FOLDER")]
+    pub(crate) study: Option<PathBuf>,
+    /// Takes of the study that were made under a condition: cut=3, strings=both, group=bell. Given
+    /// more than once, all must hold
+    #[arg(long = "where", value_name = "CONDITION")]
+    pub(crate) conditions: Vec<Wanted>,
 }
 
 fn raw_format(text: &str) -> Result<RawFormat, Error> {
@@ -64,18 +73,20 @@ impl SpanArgs {
 pub(crate) struct PartArgs {
     #[command(flatten)]
     pub(crate) span: SpanArgs,
-    /// Channel: a number from 1, or 'mean' for the mean of all
+    /// Channel: a number from 1, its name in the study, or 'mean' for the mean of all
     #[arg(long, value_name = "CHANNEL")]
     pub(crate) channel: Option<Channel>,
 }
 
 /// A channel as typed.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub(crate) enum Channel {
     /// Counted from 1.
     Number(usize),
     /// The mean of all channels.
     Mean,
+    /// A name in the study.
+    Name(String),
 }
 
 impl FromStr for Channel {
@@ -83,12 +94,13 @@ impl FromStr for Channel {
 
     fn from_str(text: &str) -> Result<Self, Error> {
         match text.parse() {
-            _ if text == "mean" => Ok(Self::Mean),
             Ok(number) if number > 0 => Ok(Self::Number(number)),
+            Err(_) if text == "mean" => Ok(Self::Mean),
+            Err(_) if text.starts_with(char::is_alphabetic) => Ok(Self::Name(text.into())),
             _ => Err(Error::Unreadable {
                 given: text.into(),
                 wanted: "a channel",
-                forms: "1, 2, … or mean",
+                forms: "1, 2, …, its name in the study, or mean",
             }),
         }
     }

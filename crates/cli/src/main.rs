@@ -7,6 +7,7 @@ mod args;
 mod commands;
 mod output;
 mod progress;
+mod studies;
 mod take;
 mod text;
 

@@ -151,6 +151,12 @@ pub(crate) fn write_result(args: &OutputArgs, content: &str) -> Result<()> {
     }
 }
 
+/// Prints what a command did that has no result to be written elsewhere.
+pub(crate) fn print(text: &str) -> Result<()> {
+    io::stdout().lock().write_all(text.as_bytes())?;
+    Ok(())
+}
+
 /// The kinds of picture file.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Picture {
@@ -230,6 +236,19 @@ pub(crate) fn json_line<S: Serialize, R: Serialize>(
         findings,
     };
     Ok(serde_json::to_string(&envelope)? + "\n")
+}
+
+/// A CSV table whose columns are known only when it is written.
+pub(crate) fn csv_lines<'a>(
+    head: impl Iterator<Item = &'a str>,
+    rows: &[Vec<String>],
+) -> Result<String> {
+    let mut writer = csv::Writer::from_writer(Vec::new());
+    writer.write_record(head)?;
+    for row in rows {
+        writer.write_record(row)?;
+    }
+    Ok(String::from_utf8(writer.into_inner()?)?)
 }
 
 /// A CSV table of rows with named fields.

@@ -11,11 +11,14 @@ use tonemap_media::{Block, RawFormat, TakeInfo, TakeReader};
 
 use crate::args::{Channel, PartArgs, SourceArgs};
 use crate::progress::Progress;
+use crate::studies::{Entry, Named};
 use crate::text;
 
 /// An opened take.
 pub(crate) struct Take {
     source: Source,
+    /// What the study knows of it.
+    entry: Option<Entry>,
     pub(crate) info: TakeInfo,
     /// Frames in the file.
     pub(crate) frames: u64,
@@ -61,8 +64,9 @@ struct SpanRecord {
 impl Take {
     /// Opens a take and reads its header. `-` is standard input. A take whose header does not state
     /// its length is read through once.
-    pub(crate) fn open(path: &Path, args: &SourceArgs) -> Result<Self> {
-        let source = Source::new(path, args.raw)?;
+    pub(crate) fn open(named: Named, args: &SourceArgs) -> Result<Self> {
+        let Named { path, entry } = named;
+        let source = Source::new(&path, args.raw)?;
         let mut reader = source.reader()?;
         let info = reader.info().clone();
         let frames = match info.frames {
@@ -98,7 +102,35 @@ impl Take {
                 ),
             ));
         }
-        Ok(Self { source, info, frames, findings })
+        let mut take = Self { source, entry, info, frames, findings };
+        if let Some(entry) = take.entry.as_ref().filter(|entry| entry.take.blake3.is_some()) {
+            take.findings.extend(entry.changed(&take.blake3()?));
+        }
+        Ok(take)
+    }
+
+    /// Hash of the whole file.
+    pub(crate) fn blake3(&self) -> Result<String> {
+        hash_of(self.source.file()).with_context(|| self.path())
+    }
+
+    /// Names of all channels: those in the study, else their numbers.
+    pub(crate) fn channel_names(&self) -> Vec<String> {
+        let known = self.entry.as_ref().map(|entry| entry.take.channels.as_slice());
+        let known = known.unwrap_or_default();
+        let name = |n: usize| known.get(n).map_or((n + 1).to_string(), |c| c.name.clone());
+        (0..self.info.channels).map(name).collect()
+    }
+
+    /// Frequency of A4: that of the study, else 440 Hz.
+    pub(crate) fn reference_hz(&self) -> f64 {
+        self.entry.as_ref().map_or(440.0, |entry| entry.reference_hz)
+    }
+
+    /// Level of a full-scale sine in a channel, counted from 0, in dB re 20 µPa; `None` if it is not
+    /// calibrated.
+    pub(crate) fn full_scale_db(&self, channel: usize) -> Option<f64> {
+        self.entry.as_ref().and_then(|entry| entry.full_scale_db.get(channel).copied().flatten())
     }
 
     /// The path as the user gave it.
@@ -106,8 +138,11 @@ impl Take {
         self.source.name()
     }
 
-    /// The name without its folders.
+    /// The name in the study, else that of the file without its folders.
     pub(crate) fn name(&self) -> String {
+        if let Some(entry) = &self.entry {
+            return entry.take.name.clone();
+        }
         let name = self.source.path.file_name().filter(|_| self.source.spool.is_none());
         name.map_or_else(|| self.path(), |name| name.to_string_lossy().into_owned())
     }
@@ -120,26 +155,32 @@ impl Take {
     /// another is asked for, and a finding says so.
     pub(crate) fn part(&mut self, args: &PartArgs) -> Result<Part<'_>> {
         let channels = self.info.channels;
-        let channel = match args.channel {
-            Some(Channel::Number(number)) if number > channels => {
-                return Err(Error::Setting {
-                    setting: "the channel",
-                    given: number.to_string(),
-                    allowed: match channels {
-                        1 => "1: the take is mono".into(),
-                        _ => format!("1 to {channels}, or mean"),
-                    },
-                })
-                .with_context(|| self.path());
+        let names = self.channel_names();
+        let refuse = |given: String| {
+            let allowed = match channels {
+                1 => "1: the take is mono".into(),
+                _ => format!("{}, or mean", names.join(", ")),
+            };
+            Err(Error::Setting { setting: "the channel", given, allowed })
+                .with_context(|| self.path())
+        };
+        let channel = match &args.channel {
+            Some(Channel::Number(number)) if *number > channels => {
+                return refuse(number.to_string());
             }
-            Some(channel) => channel,
+            Some(Channel::Name(name)) => match names.iter().position(|known| known == name) {
+                Some(n) => Channel::Number(n + 1),
+                None => return refuse(name.clone()),
+            },
+            Some(channel) => channel.clone(),
             None => {
                 if channels > 1 {
                     self.findings.push(Finding::note(
                         "first_channel",
                         format!(
-                            "The take has {channels} channels; channel 1 is analysed. Choose with \
-                             --channel 2 or --channel mean."
+                            "The take has {channels} channels; channel {} is analysed. Choose with \
+                             --channel {} or --channel mean.",
+                            names[0], names[1]
                         ),
                     ));
                 }
@@ -225,13 +266,9 @@ impl Take {
     /// What a result keeps of its take. Reads the whole file to hash it.
     pub(crate) fn record(&self, span: SampleSpan, channel: Option<String>) -> Result<TakeRecord> {
         let rate = self.info.sample_rate_hz;
-        let mut hasher = blake3::Hasher::new();
-        std::fs::File::open(self.source.file())
-            .and_then(|file| hasher.update_reader(file).map(|_| ()))
-            .with_context(|| self.path())?;
         Ok(TakeRecord {
             path: self.path(),
-            blake3: hasher.finalize().to_hex().to_string(),
+            blake3: self.blake3()?,
             sample_rate_hz: rate,
             channels: self.info.channels,
             duration_s: self.duration_s(),
@@ -248,10 +285,21 @@ impl Part<'_> {
 
     /// Name of the channel.
     pub(crate) fn channel_name(&self) -> String {
-        match self.channel {
-            Channel::Number(number) => number.to_string(),
-            Channel::Mean => "mean".into(),
+        match &self.channel {
+            Channel::Number(number) => self.take.channel_names()[number - 1].clone(),
+            Channel::Mean | Channel::Name(_) => "mean".into(),
         }
+    }
+
+    /// Level of a full-scale sine in dB re 20 µPa; for the mean, if all channels have the same.
+    pub(crate) fn full_scale_db(&self) -> Option<f64> {
+        let levels = match &self.channel {
+            Channel::Number(number) => number - 1..*number,
+            Channel::Mean | Channel::Name(_) => 0..self.take.info.channels,
+        };
+        let mut levels = levels.map(|channel| self.take.full_scale_db(channel));
+        let first = levels.next().flatten()?;
+        levels.all(|level| level == Some(first)).then_some(first)
     }
 
     /// Hands the samples to `work`, block by block.
@@ -278,16 +326,26 @@ impl Part<'_> {
 
     /// Work on blocks of all channels from work on samples of the one.
     fn on_channel(&self, mut work: impl FnMut(&[f32])) -> impl FnMut(&Block) {
-        let channel = self.channel;
+        let number = match self.channel {
+            Channel::Number(number) => Some(number),
+            Channel::Mean | Channel::Name(_) => None,
+        };
         let mut mean = Vec::new();
-        move |block| match channel {
-            Channel::Number(number) => work(block.channel(number - 1)),
-            Channel::Mean => {
+        move |block| match number {
+            Some(number) => work(block.channel(number - 1)),
+            None => {
                 block.mean_into(&mut mean);
                 work(&mean);
             }
         }
     }
+}
+
+/// BLAKE3 hash of a file.
+pub(crate) fn hash_of(file: &Path) -> std::io::Result<String> {
+    let mut hasher = blake3::Hasher::new();
+    hasher.update_reader(std::fs::File::open(file)?)?;
+    Ok(hasher.finalize().to_hex().to_string())
 }
 
 fn truncated(info: &TakeInfo, missing: u64, frames: u64) -> Finding {

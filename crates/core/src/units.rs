@@ -32,6 +32,29 @@ pub fn cents_between(from_hz: f64, to_hz: f64) -> f64 {
     1200.0 * (to_hz / from_hz).log2()
 }
 
+/// What levels refer to.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub enum LevelReference {
+    /// A full-scale sine is 0 dB.
+    FullScale,
+    /// The sound pressure 20 µPa (ISO 1683).
+    Pressure {
+        /// Level of a full-scale sine.
+        full_scale_db: f64,
+    },
+}
+
+impl LevelReference {
+    /// The words behind "dB".
+    #[must_use]
+    pub fn words(self) -> &'static str {
+        match self {
+            Self::FullScale => "re full scale",
+            Self::Pressure { .. } => "re 20 µPa",
+        }
+    }
+}
+
 const SHARP_NAMES: [&str; 12] = ["C", "C#", "D", "D#", "E", "F", "F#", "G", "G#", "A", "A#", "B"];
 
 /// A note of the equally tempered scale, by its MIDI number: 69 is A4.
@@ -261,6 +284,60 @@ impl FromStr for Share {
     }
 }
 
+/// A level as typed: `94dB` or `94`.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Decibels(pub f64);
+
+impl FromStr for Decibels {
+    type Err = Error;
+
+    fn from_str(text: &str) -> Result<Self, Error> {
+        number_with_unit(text, &[("db", 1.0)]).map(Self).ok_or_else(|| Error::Unreadable {
+            given: text.into(),
+            wanted: "a level",
+            forms: "94dB or 94",
+        })
+    }
+}
+
+/// A voltage as typed, with its unit: `4V`, `350mV`. Above 0.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Volts(pub f64);
+
+impl FromStr for Volts {
+    type Err = Error;
+
+    fn from_str(text: &str) -> Result<Self, Error> {
+        number_with_unit(text, &[("mv", 1e-3), ("v", 1.0)])
+            .filter(|volts| *volts > 0.0 && text.trim_end().ends_with(['v', 'V']))
+            .map(Self)
+            .ok_or_else(|| Error::Unreadable {
+                given: text.into(),
+                wanted: "a voltage",
+                forms: "4V or 350mV",
+            })
+    }
+}
+
+/// The sensitivity of a microphone as typed, in mV/Pa: `12.5mV/Pa`, `0.05V/Pa`. Above 0.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Sensitivity(pub f64);
+
+impl FromStr for Sensitivity {
+    type Err = Error;
+
+    fn from_str(text: &str) -> Result<Self, Error> {
+        number_with_unit(text, &[("mv/pa", 1.0), ("v/pa", 1000.0)])
+            .filter(|number| *number > 0.0 && text.contains('/'))
+            .map(Self)
+            .ok_or_else(|| Error::Unreadable {
+                given: text.into(),
+                wanted: "a sensitivity",
+                forms: "12.5mV/Pa or 0.05V/Pa",
+            })
+    }
+}
+
 /// Seconds from a number with an optional unit.
 fn duration(text: &str) -> Option<f64> {
     number_with_unit(text, &[("ms", 1e-3), ("us", 1e-6), ("min", 60.0), ("s", 1.0)])
@@ -288,6 +365,16 @@ fn number_with_unit(text: &str, units: &[(&str, f64)]) -> Option<f64> {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn what_calibrates_is_read_with_its_unit() {
+        assert_eq!("94 dB".parse(), Ok(Decibels(94.0)));
+        assert_eq!("350mV".parse(), Ok(Volts(0.35)));
+        assert_eq!("0.05 V/Pa".parse(), Ok(Sensitivity(50.0)));
+        assert_eq!("12.5mV/Pa".parse(), Ok(Sensitivity(12.5)));
+        assert!("4".parse::<Volts>().is_err() && "-4V".parse::<Volts>().is_err());
+        assert!("12.5".parse::<Sensitivity>().is_err() && "loud".parse::<Decibels>().is_err());
+    }
 
     #[test]
     fn frequencies_are_read_in_every_form() {

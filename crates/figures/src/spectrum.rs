@@ -64,7 +64,8 @@ pub fn spectrum_figure(figure: &SpectrumFigure<'_>, size: Size) -> Result<Figure
         let legend = draw_legend(sheet, &panel, figure)?;
         draw_tones(sheet, &panel, &figure.spectrum.peaks, &curve, legend)?;
         panel.draw_note_scale(sheet, figure.reference_hz)?;
-        panel.draw_frame(sheet, "Level, dB re full scale")?;
+        let level = format!("Level, dB {}", figure.spectrum.reference.words());
+        panel.draw_frame(sheet, &level)?;
         panel.draw_x_scale(sheet, "Frequency, Hz")?;
         notes::draw(sheet, panel.y.from_px + 64.0, &notes)
     })

@@ -12,9 +12,11 @@ use tonemap_core::{Finding, SampleSpan};
 use tonemap_figures::{
     AmplitudeScale, ChannelCourse, Figure, WaveformFigure, waveform_columns, waveform_figure,
 };
+use tonemap_media::Block;
 
 use crate::args::{FigureArgs, Format, OutputArgs, SourceArgs, SpanArgs};
 use crate::output::{self, Picture, Status, Usage};
+use crate::studies::{self, Named};
 use crate::take::Take;
 use crate::text;
 
@@ -33,8 +35,8 @@ const MOST_LISTED: usize = 12;
 /// regions and onsets marked.
 #[derive(Args)]
 pub(crate) struct Inspect {
-    /// Recordings, or - for standard input
-    #[arg(required = true, value_name = "TAKE")]
+    /// Recordings, their names in the study, or - for standard input
+    #[arg(value_name = "TAKE", required_unless_present = "conditions")]
     takes: Vec<PathBuf>,
     #[command(flatten)]
     source: SourceArgs,
@@ -96,6 +98,30 @@ struct NamedChannel<'a> {
     #[serde(flatten)]
     found: &'a ChannelInspection,
     period: Option<Period>,
+    #[serde(flatten)]
+    pressure: PressureLevels,
+}
+
+/// Levels in dB re 20 µPa; unknown without calibration.
+#[derive(Serialize)]
+struct PressureLevels {
+    /// Of a full-scale sine.
+    full_scale_db: Option<f64>,
+    rms_db: Option<f64>,
+    loudest_db: Option<f64>,
+    noise_floor_db: Option<f64>,
+}
+
+impl PressureLevels {
+    fn of(full_scale_db: Option<f64>, found: &ChannelInspection) -> Self {
+        let level = |dbfs: Option<f64>| dbfs.zip(full_scale_db).map(|(dbfs, full)| dbfs + full);
+        Self {
+            full_scale_db,
+            rms_db: level(found.levels.rms_dbfs),
+            loudest_db: level(found.levels.loudest_dbfs),
+            noise_floor_db: level(found.noise_floor_dbfs),
+        }
+    }
 }
 
 /// A row in CSV.
@@ -110,6 +136,7 @@ struct Row<'a> {
     peak_dbfs: Option<f64>,
     true_peak_dbfs: Option<f64>,
     rms_dbfs: Option<f64>,
+    rms_db: Option<f64>,
     crest_db: Option<f64>,
     dc_offset: f64,
     noise_floor_dbfs: Option<f64>,
@@ -130,9 +157,14 @@ impl Inspect {
         self.check_outputs()?;
         let mut status = Status::Done;
         let mut inspected = Vec::new();
-        for path in &self.takes {
+        let takes = studies::find_takes(&self.takes, &self.source)?;
+        if takes.len() > 1 && self.figure.figure.is_some() {
+            let reason = "a figure shows one take; inspect the takes one by one for figures";
+            return Err(Usage(reason.into()).into());
+        }
+        for named in takes {
             // One bad take does not stop the others.
-            match self.inspect(path) {
+            match self.inspect(named) {
                 Ok(take) => inspected.push(take),
                 Err(error) => {
                     output::print_error(&error);
@@ -164,10 +196,6 @@ impl Inspect {
         if let Some(file) = &self.figure.figure {
             Picture::of(file)?;
             output::check_writable(file, self.output.force)?;
-            if self.takes.len() > 1 {
-                let reason = "a figure shows one take; inspect the takes one by one for figures";
-                return Err(Usage(reason.into()).into());
-            }
         }
         if let Some(file) = &self.output.output {
             output::check_writable(file, self.output.force)?;
@@ -206,11 +234,10 @@ impl Inspect {
         Ok(waveform_figure(&figure, self.figure.size)?)
     }
 
-    fn inspect(&self, path: &std::path::Path) -> Result<Inspected> {
-        let take = Take::open(path, &self.source)?;
+    fn inspect(&self, named: Named) -> Result<Inspected> {
+        let take = Take::open(named, &self.source)?;
         let span = take.span(self.span.span())?;
         let (rate, channels) = (take.info.sample_rate_hz, take.info.channels);
-        let mut inspector = Inspector::new(rate, take.info.bits_per_sample, channels, span);
         let mut envelopes = Vec::new();
         if self.figure.figure.is_some() {
             let envelope = Envelope::new(span.len(), waveform_columns(self.figure.size));
@@ -218,31 +245,47 @@ impl Inspect {
         }
         let is_short = span.len() as f64 <= LONGEST_WITH_PERIOD_S * rate;
         let mut samples = vec![Vec::new(); if is_short { channels } else { 0 }];
-        let (levels, sound) = inspector.halves();
-        let on_the_way = take.read_in_two(
-            span,
-            "inspecting",
-            self.output.quiet,
-            |block| {
-                levels.push(block.channels());
-                for (envelope, samples) in envelopes.iter_mut().zip(block.channels()) {
-                    envelope.push(samples);
-                }
-                for (kept, samples) in samples.iter_mut().zip(block.channels()) {
-                    kept.extend_from_slice(samples);
-                }
-            },
-            |block| sound.push(block.channels()),
-        )?;
+        let (inspection, findings) = look_at(&take, span, self.output.quiet, |block| {
+            for (envelope, samples) in envelopes.iter_mut().zip(block.channels()) {
+                envelope.push(samples);
+            }
+            for (kept, samples) in samples.iter_mut().zip(block.channels()) {
+                kept.extend_from_slice(samples);
+            }
+        })?;
         let start_s = span.start as f64 / rate;
         let periods = samples.iter().map(|samples| period(samples, rate, start_s)).collect();
-        let inspection = inspector.finish();
-        let names: Vec<String> = (1..=channels).map(|n| n.to_string()).collect();
-        let mut findings = take.findings.clone();
-        findings.extend(on_the_way);
-        findings.extend(inspection.findings(&names));
+        let names = take.channel_names();
         Ok(Inspected { take, span, envelopes, periods, names, inspection, findings })
     }
+}
+
+/// Inspects a span of a take, with all findings; `beside` sees the samples too.
+pub(super) fn look_at(
+    take: &Take,
+    span: SampleSpan,
+    quiet: bool,
+    mut beside: impl FnMut(&Block),
+) -> Result<(Inspection, Vec<Finding>)> {
+    let info = &take.info;
+    let mut inspector =
+        Inspector::new(info.sample_rate_hz, info.bits_per_sample, info.channels, span);
+    let (levels, sound) = inspector.halves();
+    let on_the_way = take.read_in_two(
+        span,
+        "inspecting",
+        quiet,
+        |block| {
+            levels.push(block.channels());
+            beside(block);
+        },
+        |block| sound.push(block.channels()),
+    )?;
+    let inspection = inspector.finish();
+    let mut findings = take.findings.clone();
+    findings.extend(on_the_way);
+    findings.extend(inspection.findings(&take.channel_names()));
+    Ok((inspection, findings))
 }
 
 fn as_text(inspected: &Inspected) -> String {
@@ -270,7 +313,7 @@ fn as_text(inspected: &Inspected) -> String {
         some => format!("\n{some}"),
     };
     let times = course_lines(inspected) + &correlation_line(inspected) + &period_lines(inspected);
-    head + &channel_table(inspected) + "\n" + &times + &findings
+    head + &channel_table(inspected) + &pressure_table(inspected) + "\n" + &times + &findings
 }
 
 fn channel_table(inspected: &Inspected) -> String {
@@ -305,9 +348,43 @@ fn channel_table(inspected: &Inspected) -> String {
     text::table(&titles, &[], rows.collect())
 }
 
+/// Levels of the channels that are calibrated.
+fn pressure_table(inspected: &Inspected) -> String {
+    let Inspected { take, names, inspection, .. } = inspected;
+    let channels = names.iter().zip(&inspection.channels).enumerate();
+    let rows: Vec<Vec<String>> = channels
+        .filter_map(|(n, (name, found))| {
+            let full_scale_db = take.full_scale_db(n)?;
+            let levels = PressureLevels::of(Some(full_scale_db), found);
+            Some(vec![
+                name.clone(),
+                text::known(levels.rms_db, 2),
+                text::known(levels.loudest_db, 2),
+                text::known(levels.noise_floor_db, 1),
+                text::number(full_scale_db, 2),
+            ])
+        })
+        .collect();
+    if rows.is_empty() {
+        return String::new();
+    }
+    let titles = [
+        "channel\n",
+        "RMS\ndB re 20 µPa",
+        "loudest 50 ms\ndB re 20 µPa",
+        "noise\ndB re 20 µPa",
+        "full scale\ndB re 20 µPa",
+    ];
+    format!("\n{}", text::table(&titles, &[], rows))
+}
+
 /// When something sounds, and when it begins.
 fn course_lines(inspected: &Inspected) -> String {
     let course = &inspected.inspection.course;
+    // In a span of a few periods the noise cannot be told from the sound.
+    if inspected.inspection.channels.iter().all(|channel| channel.noise_floor_dbfs.is_none()) {
+        return String::new();
+    }
     if course.regions.is_empty() {
         return "  nothing stands out of the noise\n".into();
     }
@@ -355,8 +432,8 @@ fn period_lines(inspected: &Inspected) -> String {
             count => format!("{count} periods"),
         };
         format!(
-            "  period{channel} {ms} ± {ms_u} ms, {hz} ± {hz_u} Hz: {count} between the rising zero \
-             crossings at {} s and {} s\n",
+            "  period{channel} {ms} ± {ms_u} ms, {hz} ± {hz_u} Hz:\n    {count} between the rising \
+             zero crossings at {} s and {} s\n",
             text::number(found.from_s, 6),
             text::number(found.to_s, 6),
         )
@@ -388,6 +465,7 @@ fn as_json(inspected: &Inspected) -> Result<String> {
                 name,
                 found,
                 period: periods.get(n).copied().flatten(),
+                pressure: PressureLevels::of(take.full_scale_db(n), found),
             })
             .collect(),
         correlations: inspection.relations.iter().map(|pair| pair.correlation()).collect(),
@@ -402,7 +480,8 @@ fn rows(inspected: &Inspected) -> impl Iterator<Item = Row<'_>> {
     let Inspected { take, inspection, names, findings, .. } = inspected;
     let codes: Vec<&str> = findings.iter().map(|finding| finding.code).collect();
     let codes = codes.join(" ");
-    names.iter().zip(&inspection.channels).map(move |(channel, found)| Row {
+    let channels = names.iter().zip(&inspection.channels).enumerate();
+    channels.map(move |(n, (channel, found))| Row {
         take: take.path(),
         channel,
         container: take.info.container,
@@ -412,6 +491,7 @@ fn rows(inspected: &Inspected) -> impl Iterator<Item = Row<'_>> {
         peak_dbfs: found.levels.peak_dbfs,
         true_peak_dbfs: found.levels.true_peak_dbfs,
         rms_dbfs: found.levels.rms_dbfs,
+        rms_db: PressureLevels::of(take.full_scale_db(n), found).rms_db,
         crest_db: found.levels.crest_db,
         dc_offset: found.levels.dc_offset,
         noise_floor_dbfs: found.noise_floor_dbfs,

@@ -3,6 +3,7 @@
 mod demo;
 mod inspect;
 mod spectrum;
+mod study;
 
 use anyhow::Result;
 use clap::Subcommand;
@@ -14,6 +15,7 @@ use crate::output::Status;
 pub(crate) enum Command {
     Inspect(inspect::Inspect),
     Spectrum(spectrum::Spectrum),
+    Study(study::Study),
     Demo(demo::Demo),
 }
 
@@ -22,6 +24,7 @@ impl Command {
         match self {
             Self::Inspect(command) => command.run(),
             Self::Spectrum(command) => command.run(),
+            Self::Study(command) => command.run(),
             Self::Demo(command) => command.run(),
         }
     }

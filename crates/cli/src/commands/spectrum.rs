@@ -10,11 +10,12 @@ use tonemap_core::frame::FrameFigures;
 use tonemap_core::spectrum::{
     Curve, Method, Peak, Spectrum as Measured, SpectrumPass, SpectrumSettings,
 };
-use tonemap_core::units::{Frequency, FrequencyRange};
+use tonemap_core::units::{Frequency, FrequencyRange, LevelReference};
 use tonemap_figures::{FrequencyScale, SpectrumFigure, spectrum_figure};
 
 use crate::args::{FigureArgs, Format, FrameArgs, OutputArgs, PartArgs, SourceArgs};
 use crate::output::{self, Picture, Status, Usage};
+use crate::studies;
 use crate::take::{Part, Take};
 use crate::text;
 
@@ -27,9 +28,9 @@ use crate::text;
 #[derive(Args)]
 #[command(after_long_help = EXAMPLES)]
 pub(crate) struct Spectrum {
-    /// Recording, or - for standard input
-    #[arg(value_name = "TAKE")]
-    take: PathBuf,
+    /// Recording, its name in the study, or - for standard input
+    #[arg(value_name = "TAKE", required_unless_present = "conditions")]
+    take: Option<PathBuf>,
     #[command(flatten)]
     source: SourceArgs,
     #[command(flatten)]
@@ -67,9 +68,9 @@ struct ResultArgs {
     /// Give the whole curve too (JSON), or instead of the peaks (CSV)
     #[arg(long)]
     curve: bool,
-    /// Frequency of A4, from which notes and cents are counted
-    #[arg(long, value_name = "FREQUENCY", default_value = "440Hz")]
-    reference: Frequency,
+    /// Frequency of A4, from which notes and cents are counted [default: that of the study, or 440Hz]
+    #[arg(long, value_name = "FREQUENCY")]
+    reference: Option<Frequency>,
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
@@ -113,11 +114,12 @@ impl Spectrum {
     pub(crate) fn run(&self) -> Result<Status> {
         output::start_log(&self.output);
         self.check_outputs()?;
-        let mut take = Take::open(&self.take, &self.source)?;
+        let named = studies::find_take(self.take.as_ref(), &self.source)?;
+        let mut take = Take::open(named, &self.source)?;
         let rate = take.info.sample_rate_hz;
-        let settings = self.settings(rate)?;
+        let settings = self.settings(rate, take.reference_hz())?;
         let part = take.part(&self.part)?;
-        let (measured, frames, findings) = self.measure(&part, &settings)?;
+        let (measured, frames, findings) = measure(&part, &settings, self.output.quiet, true)?;
         let content = match self.output.format {
             Format::Text => Self::as_text(&part, &measured, &frames, &findings),
             Format::Json => self.as_json(&part, &measured, frames.clone(), &settings, &findings)?,
@@ -171,9 +173,9 @@ impl Spectrum {
         Ok(())
     }
 
-    fn settings(&self, sample_rate_hz: f64) -> Result<SpectrumSettings> {
-        // The reference itself may be typed as a note, which is then that of A4 = 440 Hz.
-        let reference_hz = self.result.reference.hz(440.0);
+    fn settings(&self, sample_rate_hz: f64, usual_hz: f64) -> Result<SpectrumSettings> {
+        // The reference itself may be typed as a note, which is then that of the usual A4.
+        let reference_hz = self.result.reference.map_or(usual_hz, |f| f.hz(usual_hz));
         let range = self.result.range.unwrap_or_default();
         Ok(SpectrumSettings {
             frames: self.frames.settings(reference_hz),
@@ -182,37 +184,6 @@ impl Spectrum {
             reference_hz,
             ..SpectrumSettings::default()
         })
-    }
-
-    fn measure(
-        &self,
-        part: &Part<'_>,
-        settings: &SpectrumSettings,
-    ) -> Result<(Measured, FrameFigures, Vec<Finding>)> {
-        let rate = part.take().info.sample_rate_hz;
-        let quiet = self.output.quiet;
-        let mut spectrum_pass = SpectrumPass::new(settings, rate, part.span.len())?;
-        let frames = spectrum_pass.plan().figures(rate);
-        let mut meter = part.take().level_meter(part.span);
-        let mut findings = part.take().findings.clone();
-        let [one_half, other_half] = spectrum_pass.halves();
-        findings.extend(part.read_in_two(
-            "spectrum",
-            quiet,
-            |samples| {
-                meter.push(samples);
-                one_half.push(samples);
-            },
-            |samples| other_half.push(samples),
-        )?);
-        let mut tone_pass = spectrum_pass.finish();
-        if tone_pass.needs_samples() {
-            part.read("tones", quiet, |samples| tone_pass.push(samples))?;
-        }
-        let measured = tone_pass.finish();
-        findings.extend(meter.finish().findings(&part.channel_name()));
-        findings.extend(measured.findings.iter().cloned());
-        Ok((measured, frames, findings))
     }
 
     fn as_text(
@@ -236,8 +207,12 @@ impl Spectrum {
         let floor = measured.noise_floor_db.map_or(String::new(), |db| {
             format!(", noise floor {} dB in a bin", text::number(db, 1))
         });
-        let settings =
-            format!("\n  {}\n  {}{floor}\n", window_line(measured), average_line(measured, frames));
+        let settings = format!(
+            "\n  {}\n  {}{floor}\n{}",
+            window_line(measured),
+            average_line(measured, frames),
+            reference_line(measured)
+        );
         let findings = match text::findings(findings) {
             none if none.is_empty() => none,
             some => format!("\n{some}"),
@@ -269,6 +244,42 @@ impl Spectrum {
         let record = take.record(part.span, Some(part.channel_name()))?;
         output::json_line("spectrum", record, settings, result, findings)
     }
+}
+
+/// Measures the spectrum of a part; in dB re 20 µPa if it is calibrated and `in_pressure`.
+pub(super) fn measure(
+    part: &Part<'_>,
+    settings: &SpectrumSettings,
+    quiet: bool,
+    in_pressure: bool,
+) -> Result<(Measured, FrameFigures, Vec<Finding>)> {
+    let rate = part.take().info.sample_rate_hz;
+    let mut spectrum_pass = SpectrumPass::new(settings, rate, part.span.len())?;
+    let frames = spectrum_pass.plan().figures(rate);
+    let mut meter = part.take().level_meter(part.span);
+    let mut findings = part.take().findings.clone();
+    let [one_half, other_half] = spectrum_pass.halves();
+    findings.extend(part.read_in_two(
+        "spectrum",
+        quiet,
+        |samples| {
+            meter.push(samples);
+            one_half.push(samples);
+        },
+        |samples| other_half.push(samples),
+    )?);
+    let mut tone_pass = spectrum_pass.finish();
+    if tone_pass.needs_samples() {
+        part.read("tones", quiet, |samples| tone_pass.push(samples))?;
+    }
+    let measured = tone_pass.finish();
+    let measured = match part.full_scale_db().filter(|_| in_pressure) {
+        Some(level) => measured.calibrated(level),
+        None => measured,
+    };
+    findings.extend(meter.finish().findings(&part.channel_name()));
+    findings.extend(measured.findings.iter().cloned());
+    Ok((measured, frames, findings))
 }
 
 fn peak_table(peaks: &[Peak]) -> String {
@@ -331,6 +342,17 @@ fn window_line(measured: &Measured) -> String {
         text::number(1000.0 * measured.window_s, 1),
         text::number(measured.resolution_hz, 2),
     )
+}
+
+/// What levels refer to, if it is not full scale.
+fn reference_line(measured: &Measured) -> String {
+    match measured.reference {
+        LevelReference::FullScale => String::new(),
+        LevelReference::Pressure { full_scale_db } => {
+            let level = text::number(full_scale_db, 2);
+            format!("  levels in dB re 20 µPa; a full-scale sine has {level} dB\n")
+        }
+    }
 }
 
 /// How many frames, and how fine the curve is.

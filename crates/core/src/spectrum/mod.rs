@@ -45,7 +45,9 @@ use crate::error::Error;
 use crate::finding::Finding;
 use crate::frame::{FramePlan, FrameSettings};
 use crate::measured::Measured;
-use crate::units::{Note, cents_between, db_from_amplitude, db_from_power};
+use crate::units::{
+    LevelReference, Note, amplitude_from_db, cents_between, db_from_amplitude, db_from_power,
+};
 use averaged::Averager;
 use peaks::{PeakSearch, WindowedPeak};
 use tones::{SteadyTone, ToneFit, Verdict};
@@ -142,7 +144,7 @@ fn as_text<S: Serializer>(note: &Note, serializer: S) -> Result<S::Ok, S::Error>
 pub struct Curve {
     /// Frequency of each value in Hz.
     pub frequency_hz: Vec<f64>,
-    /// Level in dB re full scale, a full-scale sine reading 0; `None` where there is no power.
+    /// Level in dB re the reference of the spectrum; `None` where there is no power.
     pub level_db: Vec<Option<f64>>,
 }
 
@@ -162,7 +164,10 @@ pub struct Spectrum {
     /// Spacing at which two equal tones are still told apart, in Hz.
     pub resolution_hz: f64,
     /// What a level means.
-    pub scaling: &'static str,
+    pub scaling: String,
+    /// What levels refer to.
+    #[serde(skip)]
+    pub reference: LevelReference,
     /// Level of the noise floor in one bin, in dB: the median over the range.
     pub noise_floor_db: Option<f64>,
     /// Tones found in the range beyond those reported.
@@ -184,6 +189,25 @@ pub struct Spectrum {
 }
 
 impl Spectrum {
+    /// The same spectrum with its levels in dB re 20 µPa, where a full-scale sine has the level
+    /// `full_scale_db`. Amplitudes stay re full scale.
+    #[must_use]
+    pub fn calibrated(mut self, full_scale_db: f64) -> Self {
+        let factor = amplitude_from_db(full_scale_db).powi(2);
+        for power in self.power.iter_mut().chain(&mut self.floor) {
+            *power *= factor;
+        }
+        for peak in &mut self.peaks {
+            peak.level_db += full_scale_db;
+        }
+        self.noise_floor_db = self.noise_floor_db.map(|db| db + full_scale_db);
+        self.scaling = format!(
+            "amplitude of a sine as its RMS pressure, dB re 20 µPa (full-scale sine = {full_scale_db} dB)"
+        );
+        self.reference = LevelReference::Pressure { full_scale_db };
+        self
+    }
+
     /// Level against frequency, within the range of interest.
     #[must_use]
     pub fn curve(&self) -> Curve {
@@ -376,7 +400,8 @@ impl TonePass {
             averaged_frames: self.frames,
             bin_spacing_hz: spacing_hz,
             resolution_hz: self.plan.resolution_hz(self.sample_rate_hz),
-            scaling: "amplitude, dB re full scale (full-scale sine = 0 dB)",
+            scaling: "amplitude, dB re full scale (full-scale sine = 0 dB)".into(),
+            reference: LevelReference::FullScale,
             noise_floor_db: self.noise_floor_db(low_hz, high_hz),
             findings: self.findings(&peaks, fitted),
             weaker_peaks,

@@ -1,0 +1,170 @@
+//! Studies on the command line: finding one, and finding takes in it.
+
+use std::path::{Path, PathBuf};
+
+use anyhow::{Context, Result, bail};
+use tonemap_core::Finding;
+use tonemap_study::{FILE_NAME, Study};
+
+use crate::args::SourceArgs;
+use crate::output::Usage;
+
+/// A study and the folder it is in.
+pub(crate) struct OpenStudy {
+    pub(crate) folder: PathBuf,
+    pub(crate) study: Study,
+}
+
+/// A take as the user asked for it.
+pub(crate) struct Named {
+    /// Its file.
+    pub(crate) path: PathBuf,
+    /// What the study knows of it.
+    pub(crate) entry: Option<Entry>,
+}
+
+/// A take in a study, as far as it concerns a measurement.
+pub(crate) struct Entry {
+    pub(crate) take: tonemap_study::Take,
+    /// Frequency of A4 in Hz.
+    pub(crate) reference_hz: f64,
+    /// Level of a full-scale sine in dB re 20 µPa, for the channels whose microphone is calibrated.
+    pub(crate) full_scale_db: Vec<Option<f64>>,
+}
+
+impl OpenStudy {
+    /// Opens the study in a folder.
+    pub(crate) fn open(folder: &Path) -> Result<Self> {
+        let file = folder.join(FILE_NAME);
+        let text = std::fs::read_to_string(&file).with_context(|| {
+            format!(
+                "{}: there is no study here that can be read; make one with 'tonemap study make'",
+                file.display()
+            )
+        })?;
+        let study = Study::read(&text).with_context(|| file.display().to_string())?;
+        Ok(Self { folder: folder.into(), study })
+    }
+
+    /// The study that was asked for, or the one in the current folder if it has one.
+    pub(crate) fn of(args: &SourceArgs) -> Result<Option<Self>> {
+        match &args.study {
+            Some(folder) => Self::open(folder).map(Some),
+            None if Path::new(FILE_NAME).is_file() => Self::open(Path::new("")).map(Some),
+            None => Ok(None),
+        }
+    }
+
+    /// The file of the study.
+    pub(crate) fn file(&self) -> PathBuf {
+        self.folder.join(FILE_NAME)
+    }
+
+    pub(crate) fn named(&self, take: &tonemap_study::Take) -> Named {
+        let level = |channel: &tonemap_study::Channel| {
+            let microphone = self.study.microphones.get(channel.microphone.as_ref()?)?;
+            microphone.full_scale_level_db()
+        };
+        let full_scale_db = take.channels.iter().map(level).collect();
+        Named {
+            path: self.folder.join(&take.file),
+            entry: Some(Entry {
+                take: take.clone(),
+                reference_hz: self.study.reference_pitch_hz,
+                full_scale_db,
+            }),
+        }
+    }
+
+    /// The take with a name, or the one whose file is `path`.
+    fn find(&self, path: &Path) -> Option<&tonemap_study::Take> {
+        let by_name = path.to_str().and_then(|name| self.study.take(name));
+        by_name.or_else(|| {
+            let wanted = path.canonicalize().ok()?;
+            let is_it = |take: &&tonemap_study::Take| {
+                self.folder.join(&take.file).canonicalize().is_ok_and(|file| file == wanted)
+            };
+            self.study.takes.iter().find(is_it)
+        })
+    }
+}
+
+/// The takes asked for: files, takes of the study by name, and those that meet all conditions.
+pub(crate) fn find_takes(paths: &[PathBuf], args: &SourceArgs) -> Result<Vec<Named>> {
+    let study = OpenStudy::of(args)?;
+    let mut found: Vec<Named> = Vec::new();
+    for path in paths {
+        found.push(
+            match study.as_ref().and_then(|open| open.find(path).map(|take| open.named(take))) {
+                Some(named) => named,
+                None => Named { path: other_file(path, study.as_ref())?, entry: None },
+            },
+        );
+    }
+    if args.conditions.is_empty() {
+        return Ok(found);
+    }
+    let Some(open) = study else {
+        let reason = "--where asks for takes of a study, and there is none here; name its folder \
+                      with --study";
+        return Err(Usage(reason.into()).into());
+    };
+    let wanted: Vec<String> = args.conditions.iter().map(ToString::to_string).collect();
+    let meets = |take: &&tonemap_study::Take| args.conditions.iter().all(|one| take.meets(one));
+    let takes: Vec<Named> =
+        open.study.takes.iter().filter(meets).map(|take| open.named(take)).collect();
+    if takes.is_empty() {
+        bail!(
+            "{}: no take was made under {}; 'tonemap study list' shows the conditions",
+            open.file().display(),
+            wanted.join(" and ")
+        );
+    }
+    found.extend(takes);
+    Ok(found)
+}
+
+/// The one take asked for.
+pub(crate) fn find_take(path: Option<&PathBuf>, args: &SourceArgs) -> Result<Named> {
+    let mut found = find_takes(path.map(std::slice::from_ref).unwrap_or_default(), args)?;
+    let names: Vec<String> = found.iter().map(|named| named.path.display().to_string()).collect();
+    match (found.pop(), found.is_empty()) {
+        (Some(named), true) => Ok(named),
+        _ => Err(Usage(format!(
+            "one take is analysed at a time, and {} were asked for: {}; add a condition, or name \
+             one",
+            names.len(),
+            names.join(", ")
+        ))
+        .into()),
+    }
+}
+
+/// A file outside the study; a name that is no file is told with what was meant.
+fn other_file(path: &Path, study: Option<&OpenStudy>) -> Result<PathBuf> {
+    if let Some(open) = study.filter(|_| path.as_os_str() != "-" && !path.exists()) {
+        let name = path.display().to_string();
+        let meant = match open.study.nearest_take(&name) {
+            Some(nearest) => format!("; did you mean '{nearest}'?"),
+            None => "; 'tonemap study list' shows its takes".into(),
+        };
+        bail!("{name}: there is no such file, nor a take of that name in the study{meant}");
+    }
+    Ok(path.into())
+}
+
+impl Entry {
+    /// Told when the file is no longer what was added.
+    pub(crate) fn changed(&self, blake3: &str) -> Option<Finding> {
+        let added = self.take.blake3.as_ref().filter(|added| *added != blake3)?;
+        Some(Finding::warning(
+            "changed",
+            format!(
+                "The file is not the one that was added to the study (it was {}…, and is {}…). If \
+                 the change is meant, remove the take from study.toml and add it again.",
+                added.chars().take(8).collect::<String>(),
+                &blake3[..8.min(blake3.len())]
+            ),
+        ))
+    }
+}
