@@ -6,7 +6,7 @@ use anyhow::Result;
 use clap::{Args, ValueEnum};
 use serde::Serialize;
 use tonemap_core::intake::{
-    ChannelInspection, Envelope, Inspection, Inspector, Period, Region, period,
+    ChannelInspection, ChannelRelation, Envelope, Inspection, Inspector, Period, Region, period,
 };
 use tonemap_core::{Finding, SampleSpan};
 use tonemap_figures::{
@@ -104,6 +104,7 @@ struct NamedChannel<'a> {
 
 /// Levels in dB re 20 µPa; unknown without calibration.
 #[derive(Serialize)]
+#[expect(clippy::struct_field_names, reason = "they are keys, with their unit last")]
 struct PressureLevels {
     /// Of a full-scale sine.
     full_scale_db: Option<f64>,
@@ -468,7 +469,7 @@ fn as_json(inspected: &Inspected) -> Result<String> {
                 pressure: PressureLevels::of(take.full_scale_db(n), found),
             })
             .collect(),
-        correlations: inspection.relations.iter().map(|pair| pair.correlation()).collect(),
+        correlations: inspection.relations.iter().map(ChannelRelation::correlation).collect(),
         regions: &inspection.course.regions,
         onsets_s: &inspection.course.onsets_s,
         died_s: inspected.died_s(),

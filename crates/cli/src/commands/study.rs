@@ -387,14 +387,18 @@ fn as_text(open: &OpenStudy, conditions: &[&str], rows: Vec<Vec<String>>) -> Str
     let study = &open.study;
     let title = if study.title.is_empty() { "untitled" } else { &study.title };
     let pitch = study.reference_pitch_hz;
-    let mut head = format!("{title}\n  A4 = {pitch} Hz, {} temperament\n", study.temperament);
-    for (name, microphone) in &study.microphones {
+    let microphones = study.microphones.iter().map(|(name, microphone)| {
         let level = match microphone.full_scale_level_db() {
             Some(level) => format!("full scale is {} dB re 20 µPa", text::number(level, 2)),
             None => "not calibrated".into(),
         };
-        head += &format!("  microphone {name}: {level}\n");
-    }
+        format!("  microphone {name}: {level}\n")
+    });
+    let head = format!(
+        "{title}\n  A4 = {pitch} Hz, {} temperament\n{}",
+        study.temperament,
+        microphones.collect::<String>()
+    );
     if rows.is_empty() {
         return head + "\n  no takes\n";
     }
@@ -475,8 +479,8 @@ impl Calibrate {
         let folder = self.source.study.clone().unwrap_or_default();
         let mut open = OpenStudy::open(&folder)?;
         let (known, said) = match (&self.tone, self.level) {
-            (Some(tone), Some(Decibels(level_db))) => self.from_tone(tone, level_db)?,
-            _ => self.from_data_sheet()?,
+            (Some(tone), Some(Decibels(level_db))) => self.by_tone(tone, level_db)?,
+            _ => self.by_data_sheet()?,
         };
         open.study.set_microphone(&self.microphone, &known)?;
         output::write_whole(&open.file(), open.study.text().as_bytes(), true)?;
@@ -484,7 +488,7 @@ impl Calibrate {
         Ok(Status::Done)
     }
 
-    fn from_data_sheet(&self) -> Result<(Microphone, String)> {
+    fn by_data_sheet(&self) -> Result<(Microphone, String)> {
         let (Some(Sensitivity(sensitivity)), Some(Volts(volts))) =
             (self.sensitivity, self.full_scale_voltage)
         else {
@@ -506,7 +510,7 @@ impl Calibrate {
         Ok((known, said))
     }
 
-    fn from_tone(&self, tone: &PathBuf, level_db: f64) -> Result<(Microphone, String)> {
+    fn by_tone(&self, tone: &PathBuf, level_db: f64) -> Result<(Microphone, String)> {
         let named = studies::find_take(Some(tone), &self.source)?;
         let mut take = Take::open(named, &self.source)?;
         let stated_hz = self.frequency.hz(take.reference_hz());

@@ -73,7 +73,7 @@ fn samples_that_are_no_numbers_are_counted_and_silenced() {
     (samples[100], samples[40_000]) = (f32::NAN, f32::INFINITY);
     bench.take("nan.wav", 48_000, WavEncoding::Float, &[samples]);
     let inspected = bench.json("inspect nan.wav --format json");
-    assert_eq!(codes(&inspected), ["not_finite"]);
+    assert_eq!(codes(&inspected), ["not_finite", "clicks"]);
     assert!(inspected["findings"][0]["text"].as_str().is_some_and(|t| t.starts_with("2 samples")));
     let spectrum = bench.json("spectrum nan.wav --format json");
     assert_eq!(codes(&spectrum)[0], "not_finite");
@@ -130,7 +130,7 @@ fn wrong_usage_ends_with_2_and_shows_the_accepted_forms() {
         ("--segment 0.5", "200ms"),
         ("--overlap 120%", "75%"),
         ("--size huge", "1280x800"),
-        ("--channel 0", "1, 2, … or mean"),
+        ("--channel 0", "1, 2, …, its name in the study, or mean"),
         ("--channel 2", "the take is mono"),
         ("--range 30kHz..40kHz", "half the sample rate"),
         ("--resolve 0Hz", "the resolution is 0 Hz"),

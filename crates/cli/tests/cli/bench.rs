@@ -39,6 +39,11 @@ impl Bench {
         write_wav(file, rate, channels, encoding).expect("written");
     }
 
+    /// Runs the program in the folder with arguments that may hold spaces.
+    pub(crate) fn run_words(&self, arguments: &[&str]) -> Run {
+        self.run_on(arguments, b"")
+    }
+
     /// Runs the program in the folder.
     pub(crate) fn run(&self, arguments: &str) -> Run {
         self.run_with_input(arguments, b"")
@@ -46,10 +51,15 @@ impl Bench {
 
     /// Runs the program with something on its standard input.
     pub(crate) fn run_with_input(&self, arguments: &str, input: &[u8]) -> Run {
+        let words: Vec<&str> = arguments.split_whitespace().collect();
+        self.run_on(&words, input)
+    }
+
+    fn run_on(&self, arguments: &[&str], input: &[u8]) -> Run {
         let output = Command::cargo_bin("tonemap")
             .expect("the program is built")
             .current_dir(self.folder.path())
-            .args(arguments.split_whitespace())
+            .args(arguments)
             .write_stdin(input)
             .output()
             .expect("the program runs");

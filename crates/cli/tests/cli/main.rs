@@ -11,3 +11,4 @@ mod demo;
 mod inspect;
 mod sources;
 mod spectrum;
+mod study;

@@ -227,7 +227,7 @@ fn onsets_in(
         let mut largest = 0;
         let rises = |level: &&u8| {
             largest = largest.max(**level);
-            **level + fall > largest
+            level.saturating_add(fall) > largest
         };
         let risen = first + stored[first..].iter().take_while(rises).count();
         let has_early = within.first().is_some_and(|time_s| *time_s < region.start_s + RISE_S);
@@ -317,9 +317,9 @@ impl OnsetFinder {
     /// Looks at the oldest powers and what follows them.
     fn look(&mut self) {
         let Some(now) = self.ahead.pop_front() else { return };
-        for which in 0..3 {
-            self.has_fallen |= now[which] < self.fall * self.largest[which];
-            self.largest[which] = self.largest[which].max(now[which]);
+        for (now, largest) in now.iter().zip(&mut self.largest) {
+            self.has_fallen |= *now < self.fall * *largest;
+            *largest = largest.max(*now);
         }
         let is_apart = self.last.is_none_or(|last| self.block >= last + self.between_blocks);
         if self.has_fallen && is_apart {
@@ -532,7 +532,7 @@ mod tests {
         let noise = white_noise(1, 1e-3, 200_000);
         let course = course_of(&noise, 1e-3);
         assert!(course.regions.is_empty() && course.onsets_s.is_empty(), "{course:?}");
-        assert_eq!(course_of(&[0.0; 48_000], 0.0), Course::default());
+        assert_eq!(course_of(&vec![0.0; 48_000], 0.0), Course::default());
         let whole = course_of(&vec![0.1; 48_000], 1e-6);
         assert_eq!(whole.onsets_s, [0.0; 0], "a constant is no sound");
         let mut tone = render(&harmonics(300.0, &[0.1]), Vibrato::default(), RATE, 1.0);

@@ -178,7 +178,8 @@ impl FaultMeter {
         // What follows a run is known when so many grains have passed.
         let passed = (BESIDE_DROPOUT - 1) * self.grain;
         let passed = self.position.saturating_sub(passed as u64);
-        while let Some(run) = self.ended.pop_front_if(|run| run.end <= passed) {
+        while let Some(run) = self.ended.front().filter(|run| run.end <= passed).copied() {
+            self.ended.pop_front();
             let after = power(&self.chunks, 0);
             let least = (SOUND_STEPS * f64::from(self.step)).powi(2).max(1e-10);
             let rms = run.power.max(after).sqrt() as f32;
@@ -228,6 +229,18 @@ impl FaultMeter {
         for middle in self.chunks.len() - silent..self.chunks.len() {
             self.judge(middle);
         }
+        // The ends of a dropout are no clicks of their own.
+        let beside_s = 2.0 * self.grain as f64 / self.sample_rate_hz;
+        let Faults { clicks_s, dropouts, click_count, .. } = &mut self.faults;
+        let listed = clicks_s.len();
+        clicks_s.retain(|time_s| {
+            !dropouts.iter().any(|dropout| {
+                [dropout.start_s, dropout.end_s]
+                    .iter()
+                    .any(|end_s| (end_s - time_s).abs() < beside_s)
+            })
+        });
+        *click_count -= (listed - clicks_s.len()) as u64;
         self.faults
     }
 }
@@ -316,7 +329,10 @@ mod tests {
             }
             2 => mix(&mut sound, &alder_hall::bell_note(RATE, 4.0)),
             3 => {
-                mix(&mut sound, &coloured_noise(seed, 0.1, pick(100.0, 8000.0), 2.0, RATE, 192_000))
+                mix(
+                    &mut sound,
+                    &coloured_noise(seed, 0.1, pick(100.0, 8000.0), 2.0, RATE, 192_000),
+                );
             }
             _ => {
                 let mut flute = alder_hall::flute_tone(RATE, 2.0);

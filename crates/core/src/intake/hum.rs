@@ -455,7 +455,7 @@ mod tests {
             assert_eq!(hum_in(&clean(case, rate, 40.0), rate), None, "case {case}");
         }
         assert_eq!(hum_in(&alder_hall::harp_note(48_000.0, 5.0), 48_000.0), None);
-        assert_eq!(hum_in(&[0.0; 200_000], 48_000.0), None);
+        assert_eq!(hum_in(&vec![0.0; 200_000], 48_000.0), None);
     }
 
     #[test]

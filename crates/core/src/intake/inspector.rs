@@ -18,6 +18,9 @@ use crate::units::{amplitude_from_db, db_from_power};
 const DEAD_DB: f64 = 40.0;
 const DEAD_OVER_NOISE_DB: f64 = 3.0;
 
+/// Time around a click, or the end of a dropout, in which an onset is none, in seconds.
+const FAULT_REACH_S: f64 = 0.015;
+
 /// What is found in one channel.
 #[derive(Debug, Clone, PartialEq, Serialize)]
 pub struct ChannelInspection {
@@ -137,11 +140,27 @@ impl Inspector {
             .collect();
         let power: f64 = channels
             .iter()
-            .filter_map(|channel| channel.noise_floor_dbfs)
+            .flat_map(|channel| {
+                // Hum is there in the pauses, too.
+                [channel.noise_floor_dbfs, channel.hum.as_ref().map(|hum| hum.level_dbfs)]
+            })
+            .flatten()
             .map(|db| amplitude_from_db(db).powi(2))
             .sum();
         let noise_dbfs = (power > 0.0).then(|| db_from_power(power));
-        Inspection { channels, relations, course: course.finish(samples, noise_dbfs) }
+        let mut course = course.finish(samples, noise_dbfs);
+        // What is heard at a fault is no beginning.
+        let faults: Vec<f64> = channels
+            .iter()
+            .flat_map(|channel| {
+                let ends = channel.faults.dropouts.iter().map(|dropout| dropout.end_s);
+                channel.faults.clicks_s.iter().copied().chain(ends)
+            })
+            .collect();
+        course.onsets_s.retain(|onset_s| {
+            faults.iter().all(|fault_s| (onset_s - fault_s).abs() > FAULT_REACH_S)
+        });
+        Inspection { channels, relations, course }
     }
 }
 
@@ -187,12 +206,6 @@ impl Inspection {
         }
         for (relation, pair) in self.relations.iter().zip(names.windows(2)) {
             findings.extend(relation.finding(&pair[0], &pair[1]));
-        }
-        if self.course.is_cut_off && !self.course.onsets_s.is_empty() {
-            findings.push(Finding::note(
-                "cut_off",
-                "The take ends while it still sounds: decays are seen only as far as it goes.",
-            ));
         }
         findings
     }

@@ -504,7 +504,7 @@ mod tests {
                 for (n, x) in cut.iter().enumerate().filter(|(_, x)| x.abs() == top) {
                     match runs.last_mut() {
                         Some((start, count, value)) if *start + *count == n && value == x => {
-                            *count += 1
+                            *count += 1;
                         }
                         _ => runs.push((n, 1, *x)),
                     }

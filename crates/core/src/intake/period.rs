@@ -195,7 +195,7 @@ mod tests {
             let seconds = pick(2.5, 12.0) / f0_hz;
             let mut partials = harmonics(f0_hz, &amplitudes);
             for partial in &mut partials {
-                partial.phase_rad = pick(0.0, 6.28);
+                partial.phase_rad = pick(0.0, 6.0);
             }
             partials[0].amplitude = 0.3;
             let mut sound = render(&partials, Vibrato::default(), RATE, seconds);

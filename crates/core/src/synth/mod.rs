@@ -81,6 +81,34 @@ pub fn coloured_noise(
     noise
 }
 
+/// `sound` without what lies above `cut_hz`, as lossy coders and converters to a lower sample rate
+/// leave it: a sinc of 8 ms under a Hann window, which falls within some 500 Hz.
+#[must_use]
+pub fn low_passed(sound: &[f64], cut_hz: f64, sample_rate_hz: f64) -> Vec<f64> {
+    low_passed_by(sound, cut_hz, sample_rate_hz, (0.008 * sample_rate_hz) as usize)
+}
+
+/// The same by a sinc of `taps` taps.
+pub(crate) fn low_passed_by(
+    sound: &[f64],
+    cut_hz: f64,
+    sample_rate_hz: f64,
+    taps: usize,
+) -> Vec<f64> {
+    let half = taps as f64 / 2.0;
+    let omega = TAU * cut_hz / sample_rate_hz;
+    let kernel: Vec<f64> = (0..=taps)
+        .map(|n| {
+            let x = n as f64 - half;
+            let sinc = if x == 0.0 { omega } else { (omega * x).sin() / x };
+            sinc / std::f64::consts::PI * (std::f64::consts::PI * x / taps as f64).cos().powi(2)
+        })
+        .collect();
+    (0..sound.len())
+        .map(|n| kernel.iter().take(n + 1).enumerate().map(|(k, h)| h * sound[n - k]).sum())
+        .collect()
+}
+
 /// Adds `other` to `sound`, sample by sample, as far as both go.
 pub fn mix(sound: &mut [f64], other: &[f64]) {
     sound.iter_mut().zip(other).for_each(|(x, y)| *x += y);

@@ -1,0 +1,7 @@
+//! AAC in ADTS.
+
+#![no_main]
+
+mod reading;
+
+libfuzzer_sys::fuzz_target!(|data: &[u8]| reading::read(data, &[(0, b"\xFF\xF1")]));
