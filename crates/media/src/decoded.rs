@@ -22,7 +22,7 @@ use symphonia::core::meta::MetadataOptions;
 use crate::block::Block;
 use crate::error::Error;
 use crate::mp4;
-use crate::reader::TakeInfo;
+use crate::reader::{TakeInfo, check_channels};
 
 /// Packets in a row that may be damaged before the file is given up.
 const MOST_DAMAGED_PACKETS: u32 = 100;
@@ -74,10 +74,12 @@ impl DecodedReader {
             .as_ref()
             .and_then(|parameters| parameters.audio())
             .ok_or_else(|| missing("its header does not describe its sound"))?;
+        let channels = parameters.channels.as_ref().map_or(0, Channels::count);
+        // The decoder makes room for all of them at once.
+        check_channels(channels, format)?;
         let decoder = symphonia::default::get_codecs()
             .make_audio_decoder(parameters, &AudioDecoderOptions::default())
             .map_err(refused)?;
-        let channels = parameters.channels.as_ref().map_or(0, Channels::count);
         let sample_rate_hz = f64::from(parameters.sample_rate.unwrap_or(0));
         if channels == 0 || sample_rate_hz <= 0.0 {
             return Err(missing("its header states no channels or no sample rate"));

@@ -10,6 +10,18 @@ use crate::error::Error;
 use crate::raw::RawFormat;
 use crate::wav::WavReader;
 
+/// Channels read at most. A header that states more is likely to lie, and each costs memory.
+const MOST_CHANNELS: usize = 256;
+
+/// Refuses a number of channels that is out of the ordinary.
+pub(crate) fn check_channels(channels: usize, format: &'static str) -> Result<(), Error> {
+    if channels <= MOST_CHANNELS {
+        return Ok(());
+    }
+    let what = format!("{channels} channels (at most {MOST_CHANNELS} are read)");
+    Err(Error::Unsupported { format, what })
+}
+
 /// What the header of a recording says.
 #[derive(Debug, Clone, PartialEq)]
 pub struct TakeInfo {
@@ -61,6 +73,7 @@ impl TakeReader {
         let (source, info) = match start.get(..4) {
             Some(b"RIFF" | b"RF64" | b"BW64") => {
                 let (reader, info) = WavReader::new(file)?;
+                check_channels(info.channels, info.container)?;
                 (Source::Wav(reader), info)
             }
             _ if start.is_empty() => return Err(Error::Empty),
@@ -81,6 +94,7 @@ impl TakeReader {
     /// If there is no such file.
     pub fn open_raw(path: &Path, format: RawFormat) -> Result<Self, Error> {
         let (reader, info) = WavReader::raw(open_file(path)?, format)?;
+        check_channels(info.channels, "raw")?;
         Ok(Self { info, source: Source::Wav(reader), position: 0, not_finite: 0 })
     }
 

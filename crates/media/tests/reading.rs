@@ -41,7 +41,7 @@ fn wav(
         file.extend_from_slice(&half.to_le_bytes());
     }
     file.extend_from_slice(&rate.to_le_bytes());
-    file.extend_from_slice(&(rate * u32::from(channels * width)).to_le_bytes());
+    file.extend_from_slice(&(rate * u32::from(channels) * u32::from(width)).to_le_bytes());
     for half in [channels * width, bits] {
         file.extend_from_slice(&half.to_le_bytes());
     }
@@ -234,11 +234,22 @@ fn rf64_and_extensible_headers_are_read() {
     assert_eq!((read[0][0], reader.info().bits_per_sample), (0.5, Some(20)));
 }
 
+/// A header that lies about its channels; for 65 535 a decoder would make room for 300 MB.
+fn aiff_of_many_channels() -> Vec<u8> {
+    let mut file = b"FORM\0\0\0\x3eAIFFCOMM\0\0\0\x12\x01\x2c\0\0\0\x01\0\x08".to_vec();
+    // 8000 Hz as an 80-bit float.
+    file.extend(b"\x40\x0b\xfa\0\0\0\0\0\0\0SSND\0\0\0\x18\0\0\0\0\0\0\0\0");
+    file.extend([0; 16]);
+    file
+}
+
 #[test]
 fn damaged_headers_are_told_in_words() {
     let data = [0u8; 64];
     for (file, wanted) in [
         (wav(1, 0, 8000, 2, 16, 64, &data), "0 channels"),
+        (wav(1, 300, 8000, 2, 16, 600, &[0; 600]), "300 channels (at most 256 are read)"),
+        (aiff_of_many_channels(), "300 channels (at most 256 are read)"),
         (wav(1, 1, 0, 2, 16, 64, &data), "sample rate of 0 Hz"),
         (wav(1, 1, 8000, 2, 17, 64, &data), "17 bits in 2 bytes"),
         (wav(3, 1, 8000, 2, 16, 64, &data), "samples of 2 bytes"),

@@ -10,13 +10,15 @@ use clap::Args;
 use tonemap_core::synth::{self, alder_hall};
 use tonemap_figures::{PageStep, index_page};
 use tonemap_media::{WavEncoding, write_wav};
+use tonemap_study::FILE_NAME;
 
 use crate::output::{self, Status};
 
 /// Write the takes of Alder Hall, a made-up village hall, and run the example on them
 ///
-/// The folder gets four synthesised takes, the tables and figures that the commands make of them,
-/// and index.html, a page that shows them all. Every command line is printed before it runs.
+/// The folder becomes a study of synthesised takes, with the tables and figures that the commands
+/// make of them, and index.html, a page that shows them all. Every command line is printed before it
+/// runs.
 #[derive(Args)]
 pub(crate) struct Demo {
     /// Folder to make
@@ -43,25 +45,79 @@ struct Step {
 const TITLE: &str = "Alder Hall, first day";
 
 const INTRODUCTION: &str = "The village hall is being readied for recitals, and the workshop next \
-    door brings its instruments. Four recordings were made: a harp string, a long tone of a wooden \
-    flute, a hand bell before it goes to the lathe, and one take that went wrong. Below is every \
-    command that was run on them, with what it printed and drew.";
+    door brings its instruments. A harp string was recorded, a long tone of a wooden flute, and a hand \
+    bell as it was tuned on the lathe, cut by cut; two takes went wrong. Below is every command that \
+    was run on them, with what it printed and drew.";
 
 const STEPS: &[Step] = &[
     Step {
         heading: "Can the recordings be trusted?",
-        text: "Always the first question. Three takes are sound; of damaged.wav the first channel was \
-               recorded too loud through a faulty input, and the second is dead.",
-        arguments: "inspect harp-g3.wav flute-a4.wav bell-cut0.wav damaged.wav",
+        text: "Always the first question. The harp is sound; of damaged.wav the first channel was recorded \
+               too loud through a faulty input, and the second is dead. harp-copy.wav looks well, but is a \
+               copy that lost its treble, with hum, a click and a dropout.",
+        arguments: "inspect harp-g3.wav damaged.wav harp-copy.wav",
+        figure: None,
+        files: &[],
+    },
+    Step {
+        heading: "A study: what belongs together",
+        text: "A folder becomes a study with a file study.toml, which may be edited by hand.",
+        arguments: "study make . --title 'Alder Hall, first day'",
+        figure: None,
+        files: &["study.toml"],
+    },
+    Step {
+        heading: "The bell, cut by cut",
+        text: "Many takes at once; the number of the cut is read from the file name.",
+        arguments: "study add bell-cut0.wav bell-cut1.wav bell-cut2.wav bell-cut3.wav bell-cut4.wav \
+                    bell-cut5.wav bell-cut6.wav --pattern bell-cut{cut}.wav --note C5 --group bell \
+                    --channels rim:near",
+        figure: None,
+        files: &[],
+    },
+    Step {
+        heading: "The harp, and the copy of it",
+        text: "Conditions can be given by hand, too, with their unit.",
+        arguments: "study add harp-g3.wav harp-copy.wav --note G3 --group harp --channels bridge:near \
+                    --condition 'distance=1.2 m'",
+        figure: None,
+        files: &[],
+    },
+    Step {
+        heading: "Levels in decibels of sound pressure",
+        text: "A calibrator of 94.0 dB was held to the microphone. From now on its levels are in dB re 20 µPa.",
+        arguments: "study calibrate near --tone calibrator.wav --level 94.0dB --frequency 1kHz",
+        figure: None,
+        files: &[],
+    },
+    Step {
+        heading: "The study at a glance",
+        text: "Conditions and findings of every take.",
+        arguments: "study list",
+        figure: None,
+        files: &[],
+    },
+    Step {
+        heading: "The last cut",
+        text: "Takes are found by name or by condition. After the sixth cut the second partial of the bell is \
+               three times the first.",
+        arguments: "spectrum --where cut=6 --from 0.1 --range 400Hz..3kHz --peaks 4",
         figure: None,
         files: &[],
     },
     Step {
         heading: "The harp over time",
-        text: "Plucked at 0.1 s, and gone after some four seconds: on the lower panel, in decibels, the decay \
+        text: "Plucked at 0.1 s, and still sounding at the end: on the lower panel, in decibels, the decay \
                is a straight line.",
         arguments: "inspect harp-g3.wav --figure harp-wave.png",
         figure: Some("harp-wave.png"),
+        files: &[],
+    },
+    Step {
+        heading: "One period of the flute, by its zero crossings",
+        text: "A span of a few periods is given its period between rising zero crossings.",
+        arguments: "inspect flute-a4.wav --from 1 --to 1.01",
+        figure: None,
         files: &[],
     },
     Step {
@@ -159,7 +215,11 @@ impl Demo {
                 "{folder}: the folder holds files already; name another, or write into it with --force"
             );
         }
-        Ok(())
+        // The study is made anew.
+        match fs::remove_file(self.folder.join(FILE_NAME)) {
+            Err(error) if error.kind() != io::ErrorKind::NotFound => Err(error.into()),
+            _ => Ok(()),
+        }
     }
 
     fn write_takes(&self) -> Result<()> {
@@ -169,6 +229,12 @@ impl Demo {
         self.write_take("harp-g3.wav", RATE, 24, &[narrow(&alder_hall::harp_note(rate, 5.0))])?;
         self.write_take("flute-a4.wav", RATE, 24, &[narrow(&alder_hall::flute_tone(rate, 3.0))])?;
         self.write_take("bell-cut0.wav", RATE, 24, &[narrow(&alder_hall::bell_note(rate, 9.0))])?;
+        for cuts in 1..=alder_hall::BELL_CUTS {
+            let bell = narrow(&alder_hall::bell_note_after(cuts, rate, 4.0));
+            self.write_take(&format!("bell-cut{cuts}.wav"), RATE, 24, &[bell])?;
+        }
+        self.write_take("calibrator.wav", RATE, 24, &[narrow(&alder_hall::calibrator(rate, 3.0))])?;
+        self.write_take("harp-copy.wav", RATE, 24, &[narrow(&alder_hall::poor_copy(rate, 4.0))])?;
         let overdriven = narrow(&alder_hall::overdriven_flute(44_100.0, 2.0));
         let dead = vec![0.0; overdriven.len()];
         self.write_take("damaged.wav", 44_100, 16, &[overdriven, dead])
@@ -188,9 +254,9 @@ impl Demo {
             writeln!(out, "# {}\n$ {command}", step.heading)?;
         }
         let program = std::env::current_exe().context("the program cannot find itself")?;
-        let mut arguments: Vec<&str> = step.arguments.split_whitespace().collect();
-        if self.force {
-            arguments.push("--force");
+        let mut arguments = shlex::split(step.arguments).unwrap_or_default();
+        if self.force && !step.arguments.starts_with("study") {
+            arguments.push("--force".into());
         }
         let run = Command::new(program)
             .args(arguments)

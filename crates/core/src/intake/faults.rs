@@ -255,7 +255,7 @@ impl Faults {
             findings.push(Finding::warning(
                 "clicks",
                 format!(
-                    "Channel {channel} has {count}, the first at {first_s:.4} s. A click fills the \
+                    "Channel {channel} has {count} at {first_s:.4} s. A click fills the \
                      whole spectrum and looks like an onset; check the cable and the clock, and \
                      analyse a span without it."
                 ),
@@ -266,7 +266,7 @@ impl Faults {
             findings.push(Finding::serious(
                 "dropouts",
                 format!(
-                    "Channel {channel} has {count}, the first at {:.4} s for {:.1} ms. Partials are \
+                    "Channel {channel} has {count} at {:.4} s, for {:.1} ms. Partials are \
                      interrupted there and levels read too low; record again, or analyse a span \
                      without it.",
                     first.start_s,
@@ -279,7 +279,7 @@ impl Faults {
 }
 
 fn count_of(count: u64, what: &str) -> String {
-    if count == 1 { format!("a {what}") } else { format!("{count} {what}s") }
+    if count == 1 { format!("a {what}") } else { format!("{count} {what}s, the first") }
 }
 
 #[cfg(test)]

@@ -359,10 +359,10 @@ impl Hum {
         Finding::warning(
             "hum",
             format!(
-                "Channel {channel} carries mains hum at {:.1} dBFS: steady lines at {} Hz (mains \
+                "Channel {channel} carries mains hum at {} dBFS: steady lines at {} Hz (mains \
                  {:.2} Hz). They are taken for partials of low notes and fill their decay; look for \
                  a ground loop or a power supply near the cable, or leave out these lines.",
-                self.level_dbfs,
+                format!("{:.1}", self.level_dbfs).replace('-', "−"),
                 lines.join(", "),
                 self.mains_hz
             ),

@@ -18,7 +18,7 @@ use crate::units::{amplitude_from_db, db_from_power};
 const DEAD_DB: f64 = 40.0;
 const DEAD_OVER_NOISE_DB: f64 = 3.0;
 
-/// Time around a click, or the end of a dropout, in which an onset is none, in seconds.
+/// Time around a click, or an end of a dropout, in which an onset is none, in seconds.
 const FAULT_REACH_S: f64 = 0.015;
 
 /// What is found in one channel.
@@ -153,7 +153,8 @@ impl Inspector {
         let faults: Vec<f64> = channels
             .iter()
             .flat_map(|channel| {
-                let ends = channel.faults.dropouts.iter().map(|dropout| dropout.end_s);
+                let dropouts = channel.faults.dropouts.iter();
+                let ends = dropouts.flat_map(|dropout| [dropout.start_s, dropout.end_s]);
                 channel.faults.clicks_s.iter().copied().chain(ends)
             })
             .collect();

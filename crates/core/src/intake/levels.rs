@@ -380,7 +380,7 @@ impl ChannelLevels {
             let runs = if clips == 1 { "1 run".into() } else { format!("{clips} runs") };
             let place = match self.flat_top_dbfs {
                 None => "at full scale".into(),
-                Some(db) => format!("on flat tops (largest {db:.2} dBFS)"),
+                Some(db) => format!("on flat tops (largest {db:.2} dBFS)").replace('-', "−"),
             };
             findings.push(Finding::serious(
                 "clipped",

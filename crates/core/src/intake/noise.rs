@@ -72,6 +72,8 @@ pub(super) struct NoiseMeter {
     /// Mean square in each group, summed over frames: all of it, and the noise alone.
     totals: Vec<f64>,
     noise: Vec<f64>,
+    /// Level of that noise in each group, summed over frames: one click does not change it much.
+    noise_levels: Vec<f64>,
     /// Noise of the quietest frames so far, with the sum of its levels.
     quiet: Vec<(f64, Vec<f64>)>,
 }
@@ -116,6 +118,7 @@ impl NoiseMeter {
             frames: 0,
             totals: vec![0.0; groups],
             noise: vec![0.0; groups],
+            noise_levels: vec![0.0; groups],
             quiet: Vec::new(),
             window,
         }
@@ -174,7 +177,12 @@ impl NoiseMeter {
             *sum += noise;
         }
         // In the mean of the decibels no single band decides.
-        let quietness: f64 = noise.iter().map(|power| in_db(*power)).sum();
+        let mut quietness = 0.0;
+        for (sum, power) in self.noise_levels.iter_mut().zip(&noise) {
+            let level = in_db(*power);
+            *sum += level;
+            quietness += level;
+        }
         self.quiet.push((quietness, noise));
         if self.quiet.len() >= 2 * self.quiet_frames {
             self.keep_quietest();
@@ -226,22 +234,29 @@ impl NoiseMeter {
     }
 
     /// Where the noise-like spectrum ends abruptly, in groups, and by how many dB it falls there.
+    /// Both the mean power, in which loud moments show what quiet ones cannot, and the mean level, which
+    /// a click does not fill, are looked at.
     fn edge(&self, floors: &[f64], coding: f64) -> Option<(f64, f64)> {
         let frames = self.frames as f64;
-        let levels: Vec<f64> = self.noise.iter().map(|sum| in_db(sum / frames)).collect();
+        let powers: Vec<f64> = self.noise.iter().map(|sum| in_db(sum / frames)).collect();
+        let levels: Vec<f64> = self.noise_levels.iter().map(|sum| sum / frames).collect();
+        self.edge_in(&powers, floors, coding).or_else(|| self.edge_in(&levels, floors, coding))
+    }
+
+    fn edge_in(&self, levels: &[f64], floors: &[f64], coding: f64) -> Option<(f64, f64)> {
         let floor_levels: Vec<f64> = floors.iter().map(|power| in_db(*power)).collect();
         let lowest = LOWEST_EDGE_HZ * self.buffer.len() as f64 / self.sample_rate_hz / GROUP as f64;
         let lowest = (lowest.ceil() as usize).max(EDGE_HALF_WIDTH + BESIDE_EDGE);
         let last = levels.len().saturating_sub(EDGE_HALF_WIDTH);
         // From above, so that nothing follows; the steepest place of the first fall.
-        let abrupt = |at: &usize| fall_at(&levels, *at) >= ABRUPT_DB;
+        let abrupt = |at: &usize| fall_at(levels, *at) >= ABRUPT_DB;
         let first = (lowest..last).rev().find(abrupt)?;
         let falling = (lowest..=first).rev().take_while(abrupt);
         let steepest =
-            falling.max_by(|a, b| fall_at(&levels, *a).total_cmp(&fall_at(&levels, *b)))?;
-        let fall_db = fall_at(&levels, steepest);
+            falling.max_by(|a, b| fall_at(levels, *a).total_cmp(&fall_at(levels, *b)))?;
+        let fall_db = fall_at(levels, steepest);
         let beyond = steepest + EDGE_HALF_WIDTH;
-        let most = level_below(&levels, steepest) - ABRUPT_DB / 2.0;
+        let most = level_below(levels, steepest) - ABRUPT_DB / 2.0;
         if levels[beyond..].iter().any(|db| *db > most) {
             return None;
         }
@@ -250,7 +265,7 @@ impl NoiseMeter {
         let place = if floor_fall_db >= FLOOR_FALL_DB {
             fallen(&floor_levels, steepest, floor_fall_db)?
         } else if of_coding && fall_db >= ABRUPT_OVER_CODING_DB {
-            fallen(&levels, steepest, fall_db)?
+            fallen(levels, steepest, fall_db)?
         } else {
             return None;
         };

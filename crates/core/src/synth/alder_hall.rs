@@ -3,7 +3,7 @@
 
 use super::partials::{Partial, Vibrato, harmonics, render};
 use super::string::PluckedString;
-use super::{coloured_noise, fade, mix, white_noise};
+use super::{coloured_noise, fade, low_passed, mix, white_noise};
 
 /// Noise of the empty hall, RMS re full scale: −94 dB.
 const HALL_NOISE: f64 = 2e-5;
@@ -68,12 +68,36 @@ pub fn bell_before_tuning() -> Vec<Partial> {
         .collect()
 }
 
-/// The hand bell struck at 0.1 s, with the noise of the hall.
+/// Cuts on the lathe until the bell is in tune.
+pub const BELL_CUTS: u32 = 6;
+
+/// The partials of the hand bell after a number of cuts. Each cut lowers the second pair by the same
+/// amount, and the others by next to nothing; after the last it is three times the first.
+#[must_use]
+pub fn bell_after(cuts: u32) -> Vec<Partial> {
+    let share = f64::from(cuts.min(BELL_CUTS)) / f64::from(BELL_CUTS);
+    let mut partials = bell_before_tuning();
+    for partial in &mut partials {
+        let is_second = (1590.0..1600.0).contains(&partial.frequency_hz);
+        let fall = if is_second { 34.5 / 1593.0 } else { 0.000_55 };
+        partial.frequency_hz *= 1.0 - share * fall;
+    }
+    partials
+}
+
+/// The hand bell before tuning, struck at 0.1 s, with the noise of the hall.
 #[must_use]
 pub fn bell_note(sample_rate_hz: f64, duration_s: f64) -> Vec<f64> {
-    let mut sound = white_noise(34, HALL_NOISE, (duration_s * sample_rate_hz) as usize);
+    bell_note_after(0, sample_rate_hz, duration_s)
+}
+
+/// The hand bell after a number of cuts, struck at 0.1 s, with the noise of the hall.
+#[must_use]
+pub fn bell_note_after(cuts: u32, sample_rate_hz: f64, duration_s: f64) -> Vec<f64> {
+    let seed = 34 + u64::from(100 * cuts);
+    let mut sound = white_noise(seed, HALL_NOISE, (duration_s * sample_rate_hz) as usize);
     let start = (0.1 * sample_rate_hz) as usize;
-    let bell = render(&bell_before_tuning(), Vibrato::default(), sample_rate_hz, duration_s - 0.1);
+    let bell = render(&bell_after(cuts), Vibrato::default(), sample_rate_hz, duration_s - 0.1);
     mix(&mut sound[start..], &bell);
     sound
 }
@@ -87,6 +111,33 @@ pub fn overdriven_flute(sample_rate_hz: f64, duration_s: f64) -> Vec<f64> {
         .collect()
 }
 
+/// The harp string as a poor copy: coded by something that keeps nothing above 11 kHz, with mains hum,
+/// a click, and a stretch that is missing.
+#[must_use]
+pub fn poor_copy(sample_rate_hz: f64, duration_s: f64) -> Vec<f64> {
+    let mut sound = low_passed(&harp_note(sample_rate_hz, duration_s), 11_000.0, sample_rate_hz);
+    let hum = harmonics(50.02, &[3e-4, 5e-5, 2e-4, 3e-5, 8e-5]);
+    mix(&mut sound, &render(&hum, Vibrato::default(), sample_rate_hz, duration_s));
+    let at = |time_s: f64| (time_s * sample_rate_hz) as usize;
+    if let Some(x) = sound.get_mut(at(2.2)) {
+        *x += 0.12;
+    }
+    if let Some(missing) = sound.get_mut(at(0.9)..at(0.915)) {
+        missing.fill(0.0);
+    }
+    sound
+}
+
+/// A sound calibrator on a microphone: 1 kHz, 94.0 dB re 20 µPa where a full-scale sine has 120 dB.
+#[must_use]
+pub fn calibrator(sample_rate_hz: f64, duration_s: f64) -> Vec<f64> {
+    let tone = harmonics(1000.0, &[10f64.powf(-26.0 / 20.0), 2e-4]);
+    let mut sound = render(&tone, Vibrato::default(), sample_rate_hz, duration_s);
+    let samples = sound.len();
+    mix(&mut sound, &white_noise(35, HALL_NOISE, samples));
+    sound
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -98,6 +149,12 @@ mod tests {
             assert_eq!(sound.len(), 66_150);
             assert!(sound.iter().all(|x| x.abs() < 1.0));
         }
+        let second_hz = bell_after(BELL_CUTS)[2].frequency_hz;
+        assert!(
+            (second_hz - 3.0 * bell_after(BELL_CUTS)[0].frequency_hz).abs() < 0.1,
+            "{second_hz}"
+        );
+        assert_eq!(bell_after(0), bell_before_tuning());
         let overdriven = overdriven_flute(44_100.0, 1.5);
         assert!(overdriven.iter().filter(|x| **x >= 1.0).count() > 1000);
     }
