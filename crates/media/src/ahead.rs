@@ -8,6 +8,8 @@ use crate::reader::TakeReader;
 
 /// Blocks that may wait between the two threads.
 const WAITING: usize = 4;
+/// Frames that are worth handing over; the packets of most formats hold fewer and are put together.
+const ENOUGH_FRAMES: usize = 1 << 14;
 
 impl TakeReader {
     /// Hands the frames `start..end`, block by block and in order, to `first` on this thread and
@@ -39,13 +41,26 @@ impl TakeReader {
                 }
             });
             let decoding = scope.spawn(move || {
-                self.for_span(start, end, |block| {
-                    // Blocks go round: their memory is used again.
-                    let mut spare = empty.try_recv().unwrap_or_default();
-                    std::mem::swap(block, &mut spare);
-                    // Nobody listens any more only if the work has panicked.
-                    let _ = full.send(spare);
-                })
+                let mut gathered = Block::default();
+                let result = self.for_span(start, end, |block| {
+                    if gathered.frames() == 0 && block.frames() >= ENOUGH_FRAMES {
+                        std::mem::swap(block, &mut gathered);
+                    } else {
+                        gathered.append(block);
+                    }
+                    if gathered.frames() >= ENOUGH_FRAMES {
+                        // Blocks go round: their memory is used again.
+                        let mut spare = empty.try_recv().unwrap_or_default();
+                        spare.clear();
+                        std::mem::swap(&mut gathered, &mut spare);
+                        // Nobody listens any more only if the work has panicked.
+                        let _ = full.send(spare);
+                    }
+                });
+                if gathered.frames() > 0 {
+                    let _ = full.send(gathered);
+                }
+                result
             });
             for block in decoded {
                 first(&block);

@@ -53,6 +53,19 @@ impl Block {
         }
     }
 
+    /// Adds the frames of another block, of as many channels, behind those of this one.
+    pub(crate) fn append(&mut self, other: &Self) {
+        self.channels.resize_with(other.channels.len(), Vec::new);
+        for (own, other) in self.channels.iter_mut().zip(&other.channels) {
+            own.extend_from_slice(other);
+        }
+    }
+
+    /// Leaves no frame; the memory stays.
+    pub(crate) fn clear(&mut self) {
+        self.channels.iter_mut().for_each(Vec::clear);
+    }
+
     /// Makes room for `frames` frames of `channels` channels, with arbitrary content.
     pub(crate) fn resize(&mut self, channels: usize, frames: usize) -> &mut [Vec<f32>] {
         self.channels.resize_with(channels, Vec::new);
