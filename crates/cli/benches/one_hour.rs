@@ -34,9 +34,9 @@ fn main() {
     ] {
         let take = file(name);
         if name.ends_with("aiff") {
-            write_aiff(&take, &minute)
+            write_aiff(&take, &minute);
         } else {
-            write_hour(&take, &minute)
+            write_hour(&take, &minute);
         }
         let (mut ratios, mut peak_kib) = (Vec::new(), 0);
         println!("{words}\n{:>12} {:>12} {:>8}", "decoding s", "inspect s", "ratio");

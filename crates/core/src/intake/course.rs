@@ -7,8 +7,6 @@ use serde::Serialize;
 use super::grain::{Totals, grain_length};
 use crate::units::{amplitude_from_db, db_from_power};
 
-/// Grains in a block: 2.5 ms.
-const BLOCK_GRAINS: u32 = 2;
 /// Blocks over which an energy is taken for onsets, and for a region.
 const ONSET_BLOCKS: usize = 4;
 const REGION_BLOCKS: usize = 2;
@@ -59,7 +57,7 @@ pub struct Course {
 
 /// Follows the energy of a take, all channels together.
 ///
-/// In blocks of 2.5 ms three energies are taken, summed over the channels: of the samples less their
+/// In blocks of a grain, 2.5 ms, three energies are taken, summed over the channels: of the samples less their
 /// mean, of their differences, and of their second differences, which weigh high frequencies by 6 and
 /// 12 dB per octave.
 ///
@@ -77,11 +75,8 @@ pub(super) struct CourseMeter {
     sample_rate_hz: f64,
     first_sample: u64,
     block: usize,
-    /// Sums of the samples of the current block, a channel each.
-    sums: Vec<f64>,
+    channels: usize,
     energies: [f64; 3],
-    /// Grains of the current block that all channels have given.
-    filled: u32,
     blocks: u64,
     /// Block energies that may still be needed.
     recent: VecDeque<[f64; 3]>,
@@ -92,14 +87,13 @@ pub(super) struct CourseMeter {
 impl CourseMeter {
     /// A meter for a take of `channels` channels, from `first_sample` on.
     pub(super) fn new(sample_rate_hz: f64, channels: usize, first_sample: u64) -> Self {
-        let block = BLOCK_GRAINS as usize * grain_length(sample_rate_hz);
+        let block = grain_length(sample_rate_hz);
         Self {
             sample_rate_hz,
             first_sample,
             block,
-            sums: vec![0.0; channels],
+            channels,
             energies: [0.0; 3],
-            filled: 0,
             blocks: 0,
             recent: VecDeque::new(),
             stored: Vec::new(),
@@ -109,25 +103,19 @@ impl CourseMeter {
 
     /// Takes the totals of the next grain of a channel; all channels in turn.
     pub(super) fn take(&mut self, channel: usize, totals: &Totals) {
-        self.sums[channel] += totals.sum;
-        let energies = [totals.squares, totals.first_squares, totals.second_squares];
+        // What is constant over the block is rumble or DC.
+        let energies = [totals.alternating, totals.first_squares, totals.second_squares];
         for (sum, energy) in self.energies.iter_mut().zip(energies) {
             *sum += energy;
         }
-        if channel + 1 == self.sums.len() {
-            self.filled += 1;
-            if self.filled == BLOCK_GRAINS {
-                self.end_block();
-            }
+        if channel + 1 == self.channels {
+            self.end_block();
         }
     }
 
     fn end_block(&mut self) {
         let count = self.block as f64;
-        // What is constant over the block is rumble or DC.
-        let constant: f64 = self.sums.iter().map(|sum| sum * sum / count).sum();
-        let [all, first, second] = self.energies;
-        let powers = [(all - constant).max(0.0), first, second].map(|energy| energy / count);
+        let powers = self.energies.map(|energy| energy / count);
         self.recent.push_back(powers);
         if self.recent.len() > ONSET_BLOCKS {
             self.recent.pop_front();
@@ -141,9 +129,7 @@ impl CourseMeter {
             self.stored.push(code(db_from_power(2.0 * mean(REGION_BLOCKS, 0))));
         }
         self.onsets.push([0, 1, 2].map(|which| 2.0 * mean(ONSET_BLOCKS, which)));
-        self.filled = 0;
         self.energies = [0.0; 3];
-        self.sums.fill(0.0);
     }
 
     /// The course of the samples so far, `samples` in all; `noise_dbfs` is the noise floor,

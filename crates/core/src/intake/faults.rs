@@ -8,8 +8,8 @@ use super::grain::{BEFORE, Grain, grain_length};
 use crate::finding::Finding;
 
 /// Grains on each side that a click is compared with: 50 ms; and those next to it that it may reach.
-const AROUND: usize = 40;
-const BESIDE: usize = 2;
+const AROUND: usize = 20;
+const BESIDE: usize = 1;
 /// How many times the second difference of a click exceeds all around it.
 const CLICK_RATIO: f32 = 5.0;
 /// Largest ratio of the powers before and after a click; more is a beginning or an end.
@@ -21,7 +21,7 @@ const SMALLEST_STEPS: f32 = 8.0;
 const DROPOUT_S: [f64; 2] = [0.001, 0.25];
 /// Grains before and after a dropout in which there must be sound, 5 ms, and how much: so many steps
 /// of the coding.
-const BESIDE_DROPOUT: usize = 4;
+const BESIDE_DROPOUT: usize = 2;
 const SOUND_STEPS: f64 = 12.0;
 /// Samples from one to the next that is looked at for a zero.
 const PROBE: usize = BEFORE;
@@ -54,7 +54,7 @@ pub struct Faults {
 
 /// Looks for clicks and dropouts in one channel.
 ///
-/// A **click** is a place where the largest second difference in a grain of 1.25 ms is more than five times that
+/// A **click** is a place where the largest second difference in a grain of 2.5 ms is more than five times that
 /// of the 50 ms before and after, and the sound is as loud after it as before (within 6 dB): so a
 /// beginning is no click, nor are the pulses of a low tone.
 ///
@@ -230,7 +230,7 @@ impl FaultMeter {
             self.judge(middle);
         }
         // The ends of a dropout are no clicks of their own.
-        let beside_s = 2.0 * self.grain as f64 / self.sample_rate_hz;
+        let beside_s = self.grain as f64 / self.sample_rate_hz;
         let Faults { clicks_s, dropouts, click_count, .. } = &mut self.faults;
         let listed = clicks_s.len();
         clicks_s.retain(|time_s| {

@@ -1,9 +1,9 @@
-//! Samples in grains of about a millisecond, each with its totals, which several meters share.
+//! Samples in grains of 2.5 ms, each with its totals, which several meters share.
 
 use wide::f32x4;
 
 /// Length of a grain in seconds.
-const GRAIN_S: f64 = 0.00125;
+const GRAIN_S: f64 = 0.0025;
 /// Shortest grain in samples: as long as the interpolation between samples reaches.
 const SHORTEST_GRAIN: usize = 16;
 
@@ -32,6 +32,8 @@ pub(super) struct Totals {
     pub(super) lowest: f32,
     pub(super) sum: f64,
     pub(super) squares: f64,
+    /// Σx² − (Σx)²/n: the squares about the mean.
+    pub(super) alternating: f64,
     pub(super) first_squares: f64,
     pub(super) second_squares: f64,
     /// Largest magnitude of a second difference.
@@ -39,9 +41,11 @@ pub(super) struct Totals {
 }
 
 impl Totals {
-    /// Four samples at a time. Within a grain single precision does.
+    /// Four samples at a time. Within a grain single precision does, once the first sample is taken
+    /// away, so that DC leaves no digits to lose.
     fn of(window: &[f32]) -> Self {
         let window = &window[BEFORE - 2..];
+        let origin = window.get(2).copied().unwrap_or(0.0);
         let [mut highest, mut lowest] =
             [f32x4::splat(f32::NEG_INFINITY), f32x4::splat(f32::INFINITY)];
         let [mut sum, mut squares, mut firsts, mut seconds, mut bend] = [f32x4::ZERO; 5];
@@ -50,8 +54,9 @@ impl Totals {
             let second = first - last_first;
             highest = highest.fast_max(x);
             lowest = lowest.fast_min(x);
-            sum += x;
-            squares += x * x;
+            let shifted = x - f32x4::splat(origin);
+            sum += shifted;
+            squares += shifted * shifted;
             firsts += first * first;
             seconds += second * second;
             bend = bend.fast_max(second.abs());
@@ -72,17 +77,20 @@ impl Totals {
             highest = highest.fast_max(f32x4::splat(x));
             lowest = lowest.fast_min(f32x4::splat(x));
             bend = bend.fast_max(f32x4::splat(second.abs()));
-            rest_sum += x;
-            rest_squares += x * x;
+            rest_sum += x - origin;
+            rest_squares += (x - origin) * (x - origin);
             rest_firsts += first * first;
             rest_seconds += second * second;
         }
         let total = |lanes: f32x4, rest: f32| f64::from(lanes.reduce_add() + rest);
+        let (sum, squares) = (total(sum, rest_sum), total(squares, rest_squares));
+        let (origin, number) = (f64::from(origin), count as f64);
         Self {
             highest: highest.to_array().into_iter().fold(f32::NEG_INFINITY, f32::max),
             lowest: lowest.to_array().into_iter().fold(f32::INFINITY, f32::min),
-            sum: total(sum, rest_sum),
-            squares: total(squares, rest_squares),
+            sum: sum + number * origin,
+            squares: squares + origin * (2.0 * sum + number * origin),
+            alternating: (squares - sum * sum / number.max(1.0)).max(0.0),
             first_squares: total(firsts, rest_firsts),
             second_squares: total(seconds, rest_seconds),
             bend: bend.to_array().into_iter().fold(0.0, f32::max),
