@@ -41,20 +41,20 @@ impl TakeReader {
                 }
             });
             let decoding = scope.spawn(move || {
+                // Blocks go round: their memory is used again. Nobody listens any more only if the
+                // work has panicked.
                 let mut gathered = Block::default();
                 let result = self.for_span(start, end, |block| {
                     if gathered.frames() == 0 && block.frames() >= ENOUGH_FRAMES {
-                        std::mem::swap(block, &mut gathered);
-                    } else {
-                        gathered.append(block);
+                        let spare = empty.try_recv().unwrap_or_default();
+                        let _ = full.send(std::mem::replace(block, spare));
+                        return;
                     }
+                    gathered.append(block);
                     if gathered.frames() >= ENOUGH_FRAMES {
-                        // Blocks go round: their memory is used again.
-                        let mut spare = empty.try_recv().unwrap_or_default();
+                        let mut spare: Block = empty.try_recv().unwrap_or_default();
                         spare.clear();
-                        std::mem::swap(&mut gathered, &mut spare);
-                        // Nobody listens any more only if the work has panicked.
-                        let _ = full.send(spare);
+                        let _ = full.send(std::mem::replace(&mut gathered, spare));
                     }
                 });
                 if gathered.frames() > 0 {
