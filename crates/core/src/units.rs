@@ -369,7 +369,7 @@ mod tests {
     #[test]
     fn what_calibrates_is_read_with_its_unit() {
         assert_eq!("94 dB".parse(), Ok(Decibels(94.0)));
-        assert_eq!("350mV".parse(), Ok(Volts(0.35)));
+        assert_eq!("500mV".parse(), Ok(Volts(0.5)));
         assert_eq!("0.05 V/Pa".parse(), Ok(Sensitivity(50.0)));
         assert_eq!("12.5mV/Pa".parse(), Ok(Sensitivity(12.5)));
         assert!("4".parse::<Volts>().is_err() && "-4V".parse::<Volts>().is_err());
