@@ -150,7 +150,11 @@ impl CourseMeter {
         let found: Vec<Onset> = self.onsets.finish();
         let least = amplitude_from_db(noise_db + ONSET_OVER_NOISE_DB).powi(2);
         let loud = found.iter().filter(|onset| onset.power > least);
-        let found_s: Vec<f64> = loud.map(|onset| onset.block as f64 * block_s).collect();
+        // What begins just before the end is the cut.
+        let found_s: Vec<f64> = loud
+            .map(|onset| onset.block as f64 * block_s)
+            .filter(|time_s| *time_s < end_s - RISE_S)
+            .collect();
         let onsets_s = onsets_in(&regions, &found_s, &self.stored, step_s, noise_db);
         for region in &mut regions {
             region.start_s += start_s;
@@ -523,6 +527,7 @@ mod tests {
         assert_eq!(whole.onsets_s, [0.0; 0], "a constant is no sound");
         let mut tone = render(&harmonics(300.0, &[0.1]), Vibrato::default(), RATE, 1.0);
         mix(&mut tone, &white_noise(2, 1e-5, 48_000));
+        tone[47_990] += 0.05;
         let course = course_of(&tone, 1e-5);
         assert_eq!(course.regions, [Region { start_s: 0.0, end_s: 1.0 }]);
         assert!(course.is_cut_off && course.onsets_s == [0.0], "{course:?}");
