@@ -33,10 +33,14 @@ const ABRUPT_DB: f64 = 8.0;
 const FLOOR_FALL_DB: f64 = 5.0;
 /// Fall of an edge in a channel whose noise is that of the coding, so that it cannot fall.
 const ABRUPT_OVER_CODING_DB: f64 = 24.0;
+/// What lies beyond such an edge is no louder than so many times the noise of the coding, or of 16
+/// bits: what was added after the cut.
+const BEYOND: f64 = 4.0;
+const SIXTEEN_BITS: f64 = 1.0 / 32_768.0;
 /// Edges nearer than this to half the sample rate are those of the converter.
 const CONVERTER_SHARE: f64 = 0.93;
 /// Lowest edge that is looked for, in Hz: below, instruments may well end.
-const LOWEST_EDGE_HZ: f64 = 9000.0;
+const LOWEST_EDGE_HZ: f64 = 10_000.0;
 /// What stands for digital silence in the dB of a group.
 const NOTHING_DB: f64 = -250.0;
 
@@ -54,8 +58,8 @@ const NOTHING_DB: f64 = -250.0;
 /// the channel ends in an edge. An edge is a fall of the mean noise-like spectrum by 8 dB or more
 /// within four groups (0.75 kHz at 48 kHz), above which nothing follows; the bandwidth is then where
 /// it has fallen by 6 dB. Where the partials of an instrument end, the noise of the recording goes
-/// on; so the noise floor must fall by 5 dB as well, or, where it is that of the coding, the whole by
-/// 24 dB.
+/// on; so the noise floor must fall by 5 dB as well, to within 6 dB of the noise of the coding or of 16
+/// bits, or, where it is that of the coding already, the whole by 24 dB.
 pub(super) struct NoiseMeter {
     sample_rate_hz: f64,
     hop: u64,
@@ -208,8 +212,10 @@ impl NoiseMeter {
         let floor_db = db_from_power(2.0 * floors.iter().sum::<f64>());
         let group_hz = GROUP as f64 * self.sample_rate_hz / self.buffer.len() as f64;
         // Rounding makes noise of step²/12, evenly spread.
-        let coding = coding_step * coding_step / 12.0 / self.noise.len() as f64;
-        let (bandwidth_hz, edge_db) = match self.edge(&floors, coding) {
+        let rounding = |step: f64| step * step / 12.0 / self.noise.len() as f64;
+        let coding = rounding(coding_step);
+        let beyond = BEYOND * coding.max(rounding(SIXTEEN_BITS));
+        let (bandwidth_hz, edge_db) = match self.edge(&floors, coding, beyond) {
             Some((groups, fall_db)) => {
                 let hz = groups * group_hz;
                 (hz, (hz < CONVERTER_SHARE * self.sample_rate_hz / 2.0).then_some(fall_db))
@@ -236,14 +242,21 @@ impl NoiseMeter {
     /// Where the noise-like spectrum ends abruptly, in groups, and by how many dB it falls there.
     /// Both the mean power, in which loud moments show what quiet ones cannot, and the mean level, which
     /// a click does not fill, are looked at.
-    fn edge(&self, floors: &[f64], coding: f64) -> Option<(f64, f64)> {
+    fn edge(&self, floors: &[f64], coding: f64, most_beyond: f64) -> Option<(f64, f64)> {
         let frames = self.frames as f64;
         let powers: Vec<f64> = self.noise.iter().map(|sum| in_db(sum / frames)).collect();
         let levels: Vec<f64> = self.noise_levels.iter().map(|sum| sum / frames).collect();
-        self.edge_in(&powers, floors, coding).or_else(|| self.edge_in(&levels, floors, coding))
+        self.edge_in(&powers, floors, coding, most_beyond)
+            .or_else(|| self.edge_in(&levels, floors, coding, most_beyond))
     }
 
-    fn edge_in(&self, levels: &[f64], floors: &[f64], coding: f64) -> Option<(f64, f64)> {
+    fn edge_in(
+        &self,
+        levels: &[f64],
+        floors: &[f64],
+        coding: f64,
+        most_beyond: f64,
+    ) -> Option<(f64, f64)> {
         let floor_levels: Vec<f64> = floors.iter().map(|power| in_db(*power)).collect();
         let lowest = LOWEST_EDGE_HZ * self.buffer.len() as f64 / self.sample_rate_hz / GROUP as f64;
         let lowest = (lowest.ceil() as usize).max(EDGE_HALF_WIDTH + BESIDE_EDGE);
@@ -257,7 +270,8 @@ impl NoiseMeter {
         let fall_db = fall_at(levels, steepest);
         let beyond = steepest + EDGE_HALF_WIDTH;
         let most = level_below(levels, steepest) - ABRUPT_DB / 2.0;
-        if levels[beyond..].iter().any(|db| *db > most) {
+        let is_loud = floors[beyond..].iter().any(|floor| *floor > most_beyond);
+        if is_loud || levels[beyond..].iter().any(|db| *db > most) {
             return None;
         }
         let of_coding = floors[beyond..].iter().all(|floor| *floor < 2.0 * coding);
