@@ -37,6 +37,12 @@ const ABRUPT_OVER_CODING_DB: f64 = 24.0;
 /// bits: what was added after the cut.
 const BEYOND: f64 = 4.0;
 const SIXTEEN_BITS: f64 = 1.0 / 32_768.0;
+/// Unless the fall is so deep that no instrument comes near it, in dB.
+const DEEP_DB: f64 = 30.0;
+/// A fall begins and ends where the level, averaged over [`BESIDE_EDGE`] groups, changes by less than
+/// this from group to group, in dB; and after so many groups.
+const FLAT_DB: f64 = 0.6;
+const LONGEST_SKIRT: usize = 48;
 /// Edges nearer than this to half the sample rate are those of the converter.
 const CONVERTER_SHARE: f64 = 0.93;
 /// Lowest edge that is looked for, in Hz: below, instruments may well end.
@@ -59,7 +65,7 @@ const NOTHING_DB: f64 = -250.0;
 /// within four groups (0.75 kHz at 48 kHz), above which nothing follows; the bandwidth is then where
 /// it has fallen by 6 dB. Where the partials of an instrument end, the noise of the recording goes
 /// on; so the noise floor must fall by 5 dB as well, to within 6 dB of the noise of the coding or of 16
-/// bits, or, where it is that of the coding already, the whole by 24 dB.
+/// bits unless the whole falls by 30 dB, or, where it is that of the coding already, the whole by 24 dB.
 pub(super) struct NoiseMeter {
     sample_rate_hz: f64,
     hop: u64,
@@ -261,25 +267,27 @@ impl NoiseMeter {
         let lowest = LOWEST_EDGE_HZ * self.buffer.len() as f64 / self.sample_rate_hz / GROUP as f64;
         let lowest = (lowest.ceil() as usize).max(EDGE_HALF_WIDTH + BESIDE_EDGE);
         let last = levels.len().saturating_sub(EDGE_HALF_WIDTH);
-        // From above, so that nothing follows; the steepest place of the first fall.
-        let abrupt = |at: &usize| fall_at(levels, *at) >= ABRUPT_DB;
-        let first = (lowest..last).rev().find(abrupt)?;
-        let falling = (lowest..=first).rev().take_while(abrupt);
-        let steepest =
-            falling.max_by(|a, b| fall_at(levels, *a).total_cmp(&fall_at(levels, *b)))?;
-        let fall_db = fall_at(levels, steepest);
-        let beyond = steepest + EDGE_HALF_WIDTH;
-        let most = level_below(levels, steepest) - ABRUPT_DB / 2.0;
-        let is_loud = floors[beyond..].iter().any(|floor| *floor > most_beyond);
-        if is_loud || levels[beyond..].iter().any(|db| *db > most) {
+        let edge = (lowest..last)
+            .filter(|at| fall_at(levels, *at) >= ABRUPT_DB)
+            .max_by(|a, b| fall_at(levels, *a).total_cmp(&fall_at(levels, *b)))?;
+        let (start, end) = (foot(levels, edge, -1), foot(levels, edge, 1));
+        let fall_db = level_below(levels, start) - level_above(levels, end);
+        let most = level_below(levels, start) - ABRUPT_DB;
+        let beyond = &floors[end + EDGE_HALF_WIDTH..];
+        let is_quiet = beyond.iter().all(|floor| *floor <= most_beyond);
+        if levels[end + EDGE_HALF_WIDTH..].iter().any(|db| *db > most)
+            || !(is_quiet || fall_db >= DEEP_DB)
+        {
             return None;
         }
-        let of_coding = floors[beyond..].iter().all(|floor| *floor < 2.0 * coding);
-        let floor_fall_db = fall_at(&floor_levels, steepest);
+        let floor_start = foot(&floor_levels, edge, -1);
+        let floor_fall_db = level_below(&floor_levels, floor_start)
+            - level_above(&floor_levels, foot(&floor_levels, edge, 1));
+        let of_coding = beyond.iter().all(|floor| *floor < 2.0 * coding);
         let place = if floor_fall_db >= FLOOR_FALL_DB {
-            fallen(&floor_levels, steepest, floor_fall_db)?
+            fallen(&floor_levels, floor_start, floor_fall_db)?
         } else if of_coding && fall_db >= ABRUPT_OVER_CODING_DB {
-            fallen(levels, steepest, fall_db)?
+            fallen(levels, start, fall_db)?
         } else {
             return None;
         };
@@ -287,12 +295,31 @@ impl NoiseMeter {
     }
 }
 
-/// Where the level has fallen by 6 dB, or by half where it falls by less than 12, from middle to
-/// middle of the groups.
-fn fallen(levels: &[f64], edge: usize, fall_db: f64) -> Option<f64> {
-    let wanted = level_below(levels, edge) - (fall_db / 2.0).min(6.0);
-    let start = edge - EDGE_HALF_WIDTH;
-    let next = (start..levels.len()).find(|group| levels[*group] < wanted)?;
+/// Where the fall around an edge begins (`step` −1) or ends (1): from there on the level changes by
+/// less than [`FLAT_DB`] over two groups.
+fn foot(levels: &[f64], edge: usize, step: isize) -> usize {
+    let (least, most) = (EDGE_HALF_WIDTH + BESIDE_EDGE, levels.len() - EDGE_HALF_WIDTH - 1);
+    let mut at = edge.clamp(least, most);
+    for _ in 0..LONGEST_SKIRT {
+        let next = at.saturating_add_signed(step).clamp(least, most);
+        let falls = match step {
+            -1 => level_below(levels, next) - level_below(levels, at),
+            _ => level_above(levels, at) - level_above(levels, next),
+        };
+        if falls < FLAT_DB {
+            break;
+        }
+        at = next;
+    }
+    at
+}
+
+/// Where the level has fallen by 6 dB from below `start`, or by half where it falls by less than 12,
+/// from middle to middle of the groups.
+fn fallen(levels: &[f64], start: usize, fall_db: f64) -> Option<f64> {
+    let wanted = level_below(levels, start) - (fall_db / 2.0).min(6.0);
+    let first = start - EDGE_HALF_WIDTH;
+    let next = (first..levels.len()).find(|group| levels[*group] < wanted)?;
     let (high, low) = (levels[next - 1].max(wanted), levels[next]);
     let share = if high > low { (high - wanted) / (high - low) } else { 0.0 };
     Some(next as f64 - 0.5 + share)
@@ -307,11 +334,15 @@ fn level_below(levels: &[f64], edge: usize) -> f64 {
     mean(&levels[edge - EDGE_HALF_WIDTH - BESIDE_EDGE..edge - EDGE_HALF_WIDTH])
 }
 
+/// Mean level of the groups above an edge.
+fn level_above(levels: &[f64], edge: usize) -> f64 {
+    let start = edge + EDGE_HALF_WIDTH;
+    mean(&levels[start..(start + BESIDE_EDGE).min(levels.len())])
+}
+
 /// How many dB lower the groups above an edge are than those below it.
 fn fall_at(levels: &[f64], edge: usize) -> f64 {
-    let start = edge + EDGE_HALF_WIDTH;
-    let end = (start + BESIDE_EDGE).min(levels.len());
-    level_below(levels, edge) - mean(&levels[start..end])
+    level_below(levels, edge) - level_above(levels, edge)
 }
 
 fn mean(values: &[f64]) -> f64 {
