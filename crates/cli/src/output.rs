@@ -10,7 +10,7 @@ use serde::Serialize;
 use tonemap_core::{Finding, Severity};
 use tonemap_figures::Figure;
 
-use crate::args::OutputArgs;
+use crate::args::{FigureArgs, OutputArgs};
 use crate::take::TakeRecord;
 use crate::text;
 
@@ -90,7 +90,7 @@ pub(crate) fn start_log(args: &OutputArgs) {
 
 /// Refuses early what could not be written at the end: a file that exists already, or a folder
 /// that does not.
-pub(crate) fn check_writable(file: &Path, force: bool) -> Result<()> {
+fn check_writable(file: &Path, force: bool) -> Result<()> {
     let folder = folder_of(file);
     if !folder.is_dir() {
         bail!("{}: there is no such folder; make it first", folder.display());
@@ -105,6 +105,18 @@ pub(crate) fn check_writable(file: &Path, force: bool) -> Result<()> {
         );
     }
     Ok(())
+}
+
+/// Finds out before the work which of the files asked for could not be written at the end.
+pub(crate) fn check_outputs(figure: &FigureArgs, output: &OutputArgs) -> Result<()> {
+    if let Some(file) = &figure.figure {
+        Picture::of(file)?;
+        check_writable(file, output.force)?;
+    }
+    match &output.output {
+        Some(file) => check_writable(file, output.force),
+        None => Ok(()),
+    }
 }
 
 fn folder_of(file: &Path) -> &Path {

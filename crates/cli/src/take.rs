@@ -38,7 +38,8 @@ struct Source {
 /// One channel over one span of a take.
 pub(crate) struct Part<'a> {
     take: &'a Take,
-    channel: Channel,
+    /// Counted from 1; `None` is the mean of all.
+    channel: Option<usize>,
     pub(crate) span: SampleSpan,
 }
 
@@ -169,10 +170,11 @@ impl Take {
                 return refuse(number.to_string());
             }
             Some(Channel::Name(name)) => match names.iter().position(|known| known == name) {
-                Some(n) => Channel::Number(n + 1),
+                Some(n) => Some(n + 1),
                 None => return refuse(name.clone()),
             },
-            Some(channel) => channel.clone(),
+            Some(Channel::Number(number)) => Some(*number),
+            Some(Channel::Mean) => None,
             None => {
                 if channels > 1 {
                     self.findings.push(Finding::note(
@@ -184,7 +186,7 @@ impl Take {
                         ),
                     ));
                 }
-                Channel::Number(1)
+                Some(1)
             }
         };
         let span = self.span(args.span.span())?;
@@ -285,17 +287,17 @@ impl Part<'_> {
 
     /// Name of the channel.
     pub(crate) fn channel_name(&self) -> String {
-        match &self.channel {
-            Channel::Number(number) => self.take.channel_names()[number - 1].clone(),
-            Channel::Mean | Channel::Name(_) => "mean".into(),
+        match self.channel {
+            Some(number) => self.take.channel_names()[number - 1].clone(),
+            None => "mean".into(),
         }
     }
 
     /// Level of a full-scale sine in dB re 20 µPa; for the mean, if all channels have the same.
     pub(crate) fn full_scale_db(&self) -> Option<f64> {
-        let levels = match &self.channel {
-            Channel::Number(number) => number - 1..*number,
-            Channel::Mean | Channel::Name(_) => 0..self.take.info.channels,
+        let levels = match self.channel {
+            Some(number) => number - 1..number,
+            None => 0..self.take.info.channels,
         };
         let mut levels = levels.map(|channel| self.take.full_scale_db(channel));
         let first = levels.next().flatten()?;
@@ -326,10 +328,7 @@ impl Part<'_> {
 
     /// Work on blocks of all channels from work on samples of the one.
     fn on_channel(&self, mut work: impl FnMut(&[f32])) -> impl FnMut(&Block) {
-        let number = match self.channel {
-            Channel::Number(number) => Some(number),
-            Channel::Mean | Channel::Name(_) => None,
-        };
+        let number = self.channel;
         let mut mean = Vec::new();
         move |block| match number {
             Some(number) => work(block.channel(number - 1)),

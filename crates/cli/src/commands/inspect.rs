@@ -15,7 +15,7 @@ use tonemap_figures::{
 use tonemap_media::Block;
 
 use crate::args::{FigureArgs, Format, OutputArgs, SourceArgs, SpanArgs};
-use crate::output::{self, Picture, Status, Usage};
+use crate::output::{self, Status, Usage};
 use crate::studies::{self, Named};
 use crate::take::Take;
 use crate::text;
@@ -155,7 +155,7 @@ struct Row<'a> {
 impl Inspect {
     pub(crate) fn run(&self) -> Result<Status> {
         output::start_log(&self.output);
-        self.check_outputs()?;
+        output::check_outputs(&self.figure, &self.output)?;
         let mut status = Status::Done;
         let mut inspected = Vec::new();
         let takes = studies::find_takes(&self.takes, &self.source)?;
@@ -190,18 +190,6 @@ impl Inspect {
         };
         output::write_result(&self.output, &content)?;
         Ok(status)
-    }
-
-    /// Finds out before the work what would stop it at the end.
-    fn check_outputs(&self) -> Result<()> {
-        if let Some(file) = &self.figure.figure {
-            Picture::of(file)?;
-            output::check_writable(file, self.output.force)?;
-        }
-        if let Some(file) = &self.output.output {
-            output::check_writable(file, self.output.force)?;
-        }
-        Ok(())
     }
 
     fn draw(&self, inspected: &Inspected) -> Result<Figure> {
@@ -314,7 +302,8 @@ fn as_text(inspected: &Inspected) -> String {
         some => format!("\n{some}"),
     };
     let times = course_lines(inspected) + &correlation_line(inspected) + &period_lines(inspected);
-    head + &channel_table(inspected) + &pressure_table(inspected) + "\n" + &times + &findings
+    let gap = if times.is_empty() { "" } else { "\n" };
+    head + &channel_table(inspected) + &pressure_table(inspected) + gap + &times + &findings
 }
 
 fn channel_table(inspected: &Inspected) -> String {

@@ -14,7 +14,7 @@ use tonemap_core::units::{Frequency, FrequencyRange, LevelReference};
 use tonemap_figures::{FrequencyScale, SpectrumFigure, spectrum_figure};
 
 use crate::args::{FigureArgs, Format, FrameArgs, OutputArgs, PartArgs, SourceArgs};
-use crate::output::{self, Picture, Status, Usage};
+use crate::output::{self, Status, Usage};
 use crate::studies;
 use crate::take::{Part, Take};
 use crate::text;
@@ -157,13 +157,7 @@ impl Spectrum {
 
     /// Finds out before the work what would stop it at the end.
     fn check_outputs(&self) -> Result<()> {
-        if let Some(file) = &self.figure.figure {
-            Picture::of(file)?;
-            output::check_writable(file, self.output.force)?;
-        }
-        if let Some(file) = &self.output.output {
-            output::check_writable(file, self.output.force)?;
-        }
+        output::check_outputs(&self.figure, &self.output)?;
         if self.result.curve && self.output.format == Format::Text {
             return Err(Usage(
                 "--curve gives numbers for programs; add --format json or --format csv".into(),
