@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 
-use anyhow::{Context, Result, bail};
+use anyhow::{Context, Result, anyhow, bail};
 use clap::{Args, Subcommand};
 use serde::Serialize;
 use tonemap_core::Span;
@@ -193,7 +193,9 @@ impl Add {
     }
 
     fn add(&self, open: &mut OpenStudy, file: &Path) -> Result<()> {
-        let whole = file.canonicalize().context("there is no such file")?;
+        let whole = file
+            .canonicalize()
+            .map_err(|_| anyhow!("there is no such file; check the name and the folder"))?;
         let folder = if open.folder.as_os_str().is_empty() { Path::new(".") } else { &open.folder };
         let inside = whole
             .strip_prefix(folder.canonicalize()?)
