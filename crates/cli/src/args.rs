@@ -6,7 +6,7 @@ use std::str::FromStr;
 
 use clap::{Args, ValueEnum};
 use tonemap_core::frame::FrameSettings;
-use tonemap_core::units::{Extent, Frequency, Seconds, Share};
+use tonemap_core::units::{Extent, Frequency, Seconds, Separation, Share};
 use tonemap_core::window::WindowKind;
 use tonemap_core::{Error, Span};
 use tonemap_figures::Size;
@@ -67,15 +67,16 @@ impl SpanArgs {
     }
 }
 
-/// Which stretch and channel of a take to analyse.
+/// Which stretch and channels of a take to analyse.
 #[derive(Args, Clone)]
 #[command(next_help_heading = "Part of the take")]
 pub(crate) struct PartArgs {
     #[command(flatten)]
     pub(crate) span: SpanArgs,
-    /// Channel: a number from 1, its name in the study, or 'mean' for the mean of all
-    #[arg(long, value_name = "CHANNEL")]
-    pub(crate) channel: Option<Channel>,
+    /// Channels: numbers from 1, names in the study, 'mean' for the mean of all, or 'all'; several
+    /// with commas
+    #[arg(long = "channel", value_name = "CHANNEL", value_delimiter = ',')]
+    pub(crate) channels: Vec<Channel>,
 }
 
 /// A channel as typed.
@@ -85,6 +86,8 @@ pub(crate) enum Channel {
     Number(usize),
     /// The mean of all channels.
     Mean,
+    /// Every channel by itself.
+    All,
     /// A name in the study.
     Name(String),
 }
@@ -96,11 +99,12 @@ impl FromStr for Channel {
         match text.parse() {
             Ok(number) if number > 0 => Ok(Self::Number(number)),
             Err(_) if text == "mean" => Ok(Self::Mean),
+            Err(_) if text == "all" => Ok(Self::All),
             Err(_) if text.starts_with(char::is_alphabetic) => Ok(Self::Name(text.into())),
             _ => Err(Error::Unreadable {
                 given: text.into(),
                 wanted: "a channel",
-                forms: "1, 2, …, its name in the study, or mean",
+                forms: "1, 2, …, its name in the study, mean, or all",
             }),
         }
     }
@@ -110,9 +114,9 @@ impl FromStr for Channel {
 #[derive(Args, Clone)]
 #[command(next_help_heading = "Frames")]
 pub(crate) struct FrameArgs {
-    /// Tell apart equal tones this far apart: 5Hz [default: 5Hz]
-    #[arg(long, value_name = "FREQUENCY", conflicts_with = "segment")]
-    resolve: Option<Frequency>,
+    /// Tell apart equal tones this far apart, 5Hz, or these two, A3..A#3 [default: 5Hz]
+    #[arg(long, value_name = "WHAT", conflicts_with = "segment")]
+    resolve: Option<Separation>,
     /// Window: rectangular, hann, hamming, blackman-harris, flat-top, kaiser or kaiser:BETA
     #[arg(long, value_name = "NAME", default_value_t = WindowKind::BlackmanHarris)]
     window: WindowKind,
@@ -137,7 +141,7 @@ impl FrameArgs {
     pub(crate) fn settings(&self, reference_hz: f64) -> FrameSettings {
         FrameSettings {
             window: self.window,
-            resolution_hz: self.resolve.map(|f| f.hz(reference_hz)),
+            resolution_hz: self.resolve.map(|wanted| wanted.resolution_hz(reference_hz)),
             segment: self.segment,
             transform_size: self.transform_size,
             zero_pad: self.zero_pad,

@@ -4,6 +4,7 @@
 //! Each command is one file in [`commands`]; nothing is computed here.
 
 mod args;
+mod arrays;
 mod commands;
 mod output;
 mod progress;

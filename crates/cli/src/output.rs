@@ -90,7 +90,7 @@ pub(crate) fn start_log(args: &OutputArgs) {
 
 /// Refuses early what could not be written at the end: a file that exists already, or a folder
 /// that does not.
-fn check_writable(file: &Path, force: bool) -> Result<()> {
+pub(crate) fn check_writable(file: &Path, force: bool) -> Result<()> {
     let folder = folder_of(file);
     if !folder.is_dir() {
         bail!("{}: there is no such folder; make it first", folder.display());

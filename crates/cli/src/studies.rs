@@ -30,6 +30,8 @@ pub(crate) struct Entry {
     pub(crate) reference_hz: f64,
     /// Level of a full-scale sine in dB re 20 µPa, for the channels whose microphone is calibrated.
     pub(crate) full_scale_db: Vec<Option<f64>>,
+    /// Peak voltage at full scale, for the channels whose microphone has one.
+    pub(crate) full_scale_v: Vec<Option<f64>>,
 }
 
 impl OpenStudy {
@@ -61,17 +63,18 @@ impl OpenStudy {
     }
 
     pub(crate) fn named(&self, take: &tonemap_study::Take) -> Named {
-        let level = |channel: &tonemap_study::Channel| {
-            let microphone = self.study.microphones.get(channel.microphone.as_ref()?)?;
-            microphone.full_scale_level_db()
+        let microphone = |channel: &tonemap_study::Channel| {
+            self.study.microphones.get(channel.microphone.as_ref()?)
         };
-        let full_scale_db = take.channels.iter().map(level).collect();
+        let microphones = || take.channels.iter().map(microphone);
+        let level = |known: Option<&tonemap_study::Microphone>| known?.full_scale_level_db();
         Named {
             path: self.folder.join(&take.file),
             entry: Some(Entry {
                 take: take.clone(),
                 reference_hz: self.study.reference_pitch_hz,
-                full_scale_db,
+                full_scale_db: microphones().map(level).collect(),
+                full_scale_v: microphones().map(|known| known?.full_scale_v).collect(),
             }),
         }
     }

@@ -10,6 +10,7 @@ use tonemap_core::{Error, Finding, SampleSpan, Span};
 use tonemap_media::{Block, RawFormat, TakeInfo, TakeReader};
 
 use crate::args::{Channel, PartArgs, SourceArgs};
+use crate::output::Usage;
 use crate::progress::Progress;
 use crate::studies::{Entry, Named};
 use crate::text;
@@ -152,45 +153,59 @@ impl Take {
         self.frames as f64 / self.info.sample_rate_hz
     }
 
-    /// The channel and span asked for. A take of several channels is read in its first unless
-    /// another is asked for, and a finding says so.
-    pub(crate) fn part(&mut self, args: &PartArgs) -> Result<Part<'_>> {
-        let channels = self.info.channels;
+    /// The span asked for in each of the channels asked for. A take of several channels is read in
+    /// its first unless others are asked for, and a finding says so.
+    pub(crate) fn parts(&mut self, args: &PartArgs) -> Result<Vec<Part<'_>>> {
         let names = self.channel_names();
-        let refuse = |given: String| {
-            let allowed = match channels {
-                1 => "1: the take is mono".into(),
-                _ => format!("{}, or mean", names.join(", ")),
-            };
-            Err(Error::Setting { setting: "the channel", given, allowed })
-                .with_context(|| self.path())
-        };
-        let channel = match &args.channel {
-            Some(Channel::Number(number)) if *number > channels => {
-                return refuse(number.to_string());
-            }
-            Some(Channel::Name(name)) => match names.iter().position(|known| known == name) {
-                Some(n) => Some(n + 1),
-                None => return refuse(name.clone()),
-            },
-            Some(Channel::Number(number)) => Some(*number),
-            Some(Channel::Mean) => None,
-            None => {
-                if channels > 1 {
-                    self.findings.push(Finding::note(
-                        "first_channel",
-                        format!(
-                            "The take has {channels} channels; channel {} is analysed. Choose with \
-                             --channel {} or --channel mean.",
-                            names[0], names[1]
-                        ),
-                    ));
+        let mut channels = Vec::new();
+        for asked in &args.channels {
+            match asked {
+                Channel::Number(number) if *number > names.len() => {
+                    return Err(self.no_channel(number.to_string()));
                 }
-                Some(1)
+                Channel::Number(number) => channels.push(Some(*number)),
+                Channel::Name(name) => match names.iter().position(|known| known == name) {
+                    Some(n) => channels.push(Some(n + 1)),
+                    None => return Err(self.no_channel(name.clone())),
+                },
+                Channel::Mean => channels.push(None),
+                Channel::All => channels.extend((1..=names.len()).map(Some)),
             }
-        };
+        }
+        if channels.is_empty() {
+            if let [first, second, ..] = names.as_slice() {
+                self.findings.push(Finding::note(
+                    "first_channel",
+                    format!(
+                        "The take has {} channels; channel {first} is analysed. Choose with \
+                         --channel {second}, --channel mean or --channel all.",
+                        names.len()
+                    ),
+                ));
+            }
+            channels.push(Some(1));
+        }
         let span = self.span(args.span.span())?;
-        Ok(Part { take: self, channel, span })
+        let take = &*self;
+        Ok(channels.into_iter().map(|channel| Part { take, channel, span }).collect())
+    }
+
+    /// The span asked for in the one channel asked for.
+    pub(crate) fn part(&mut self, args: &PartArgs) -> Result<Part<'_>> {
+        let mut parts = self.parts(args)?;
+        match (parts.pop(), parts.is_empty()) {
+            (Some(part), true) => Ok(part),
+            _ => Err(Usage("one channel is wanted here; name it with --channel".into()).into()),
+        }
+    }
+
+    fn no_channel(&self, given: String) -> anyhow::Error {
+        let allowed = match self.info.channels {
+            1 => "1: the take is mono".into(),
+            _ => format!("{}, mean, or all", self.channel_names().join(", ")),
+        };
+        let error = Error::Setting { setting: "the channel", given, allowed };
+        anyhow::Error::from(error).context(self.path())
     }
 
     /// A span in samples.
@@ -280,8 +295,8 @@ impl Take {
     }
 }
 
-impl Part<'_> {
-    pub(crate) fn take(&self) -> &Take {
+impl<'a> Part<'a> {
+    pub(crate) fn take(&self) -> &'a Take {
         self.take
     }
 
@@ -295,26 +310,35 @@ impl Part<'_> {
 
     /// Level of a full-scale sine in dB re 20 µPa; for the mean, if all channels have the same.
     pub(crate) fn full_scale_db(&self) -> Option<f64> {
-        let levels = match self.channel {
+        self.shared(|channel| self.take.full_scale_db(channel))
+    }
+
+    /// Peak voltage at full scale; for the mean, if all channels have the same.
+    pub(crate) fn full_scale_v(&self) -> Option<f64> {
+        let known = self.take.entry.as_ref().map(|entry| entry.full_scale_v.as_slice())?;
+        self.shared(|channel| known.get(channel).copied().flatten())
+    }
+
+    /// What all channels of the part have alike.
+    fn shared(&self, of: impl Fn(usize) -> Option<f64>) -> Option<f64> {
+        let channels = match self.channel {
             Some(number) => number - 1..number,
             None => 0..self.take.info.channels,
         };
-        let mut levels = levels.map(|channel| self.take.full_scale_db(channel));
-        let first = levels.next().flatten()?;
-        levels.all(|level| level == Some(first)).then_some(first)
+        let mut values = channels.map(of);
+        let first = values.next().flatten()?;
+        values.all(|value| value == Some(first)).then_some(first)
     }
 
-    /// Hands the samples to `work`, block by block.
-    pub(crate) fn read(
-        &self,
-        what: &'static str,
-        quiet: bool,
-        work: impl FnMut(&[f32]),
-    ) -> Result<Vec<Finding>> {
-        self.read_in_two(what, quiet, work, |_| ())
+    /// Name of the take, and of the channel where there are several.
+    pub(crate) fn title(&self) -> String {
+        match self.take.info.channels {
+            1 => self.take.name(),
+            _ => format!("{}, channel {}", self.take.name(), self.channel_name()),
+        }
     }
 
-    /// The same with two pieces of work, on two threads.
+    /// Hands the samples, block by block, to two pieces of work on two threads.
     pub(crate) fn read_in_two(
         &self,
         what: &'static str,

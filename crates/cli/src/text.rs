@@ -44,6 +44,16 @@ pub(crate) fn known(value: Option<f64>, decimals: usize) -> String {
     value.map_or("–".into(), |value| number(value, decimals))
 }
 
+/// A positive number with five significant digits.
+pub(crate) fn significant(value: f64) -> String {
+    let magnitude = value.abs().log10().floor();
+    if (-5.0..5.0).contains(&magnitude) {
+        number(value, (4.0 - magnitude) as usize)
+    } else {
+        format!("{value:.4e}")
+    }
+}
+
 /// A value and its uncertainty, with the digits that mean something, at most `most` decimals.
 pub(crate) fn measured(value: f64, u: f64, most: usize) -> [String; 2] {
     let (_, u_text) = Measured::new(value, u).text(most);
@@ -75,6 +85,16 @@ pub(crate) fn listed(heading: &str, items: impl Iterator<Item = String>, most: u
     items.truncate(most);
     let more = if more > 0 { format!(", and {more} more") } else { String::new() };
     wrapped(&format!("  {heading} "), &(items.join(", ") + &more))
+}
+
+/// A number with its sign, as it stands for a difference.
+pub(crate) fn signed(number: String) -> String {
+    if number.starts_with('−') { number } else { format!("+{number}") }
+}
+
+/// A sentence, indented and wrapped.
+pub(crate) fn sentence(words: &str) -> String {
+    wrapped("  ", words)
 }
 
 /// Words behind a beginning, wrapped and indented under it.
@@ -118,6 +138,7 @@ mod tests {
         assert_eq!(known(None, 2), "–");
         assert_eq!(grouped(48_000), "48 000");
         assert_eq!(grouped(1234), "1234");
+        assert_eq!([0.197_991_4, 3.0, 1.5e-9].map(significant), ["0.19799", "3.0000", "1.5000e-9"]);
     }
 
     #[test]

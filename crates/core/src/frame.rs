@@ -130,6 +130,15 @@ impl FramePlan {
         self.window.samples().len()
     }
 
+    /// Frames that a span of `span_samples` samples holds.
+    #[must_use]
+    pub fn frames(&self, span_samples: u64) -> u64 {
+        match span_samples.checked_sub(self.segment() as u64) {
+            Some(beyond) => 1 + beyond / self.hop as u64,
+            None => 0,
+        }
+    }
+
     /// Distance between two values of a spectrum, in Hz.
     #[must_use]
     pub fn bin_spacing_hz(&self, sample_rate_hz: f64) -> f64 {
@@ -158,6 +167,46 @@ impl FramePlan {
                 / self.segment() as f64,
             worst_scalloping_db: window.worst_scalloping_db,
             highest_side_lobe_db: window.highest_side_lobe_db,
+        }
+    }
+}
+
+/// Cuts a stream of samples into frames.
+pub(crate) struct Framer {
+    segment: usize,
+    /// From the start of a frame to that of the next.
+    step: usize,
+    /// Samples to leave out before the next frame begins.
+    skip: usize,
+    /// Samples of the current frame and what has arrived after them.
+    pending: Vec<f32>,
+}
+
+impl Framer {
+    /// Frames of `segment` samples every `step` samples; the first begins `skip` samples into the
+    /// stream.
+    pub(crate) fn new(segment: usize, step: usize, skip: usize) -> Self {
+        Self { segment, step, skip, pending: Vec::with_capacity(2 * segment) }
+    }
+
+    /// Takes the next samples and hands over each frame that they complete.
+    pub(crate) fn push(&mut self, mut samples: &[f32], mut with_frame: impl FnMut(&[f32])) {
+        while !samples.is_empty() {
+            let left_out = self.skip.min(samples.len());
+            self.skip -= left_out;
+            samples = &samples[left_out..];
+            let room = 2 * self.segment - self.pending.len();
+            let (now, later) = samples.split_at(samples.len().min(room));
+            self.pending.extend_from_slice(now);
+            samples = later;
+            let mut start = 0;
+            while start + self.segment <= self.pending.len() {
+                with_frame(&self.pending[start..start + self.segment]);
+                start += self.step;
+            }
+            let held = self.pending.len();
+            self.skip += start.saturating_sub(held);
+            self.pending.drain(..start.min(held));
         }
     }
 }

@@ -42,7 +42,15 @@ pub enum LevelReference {
         /// Level of a full-scale sine.
         full_scale_db: f64,
     },
+    /// One volt, RMS.
+    Voltage {
+        /// Peak voltage at full scale.
+        full_scale_v: f64,
+    },
 }
+
+/// The reference sound pressure in Pa (ISO 1683).
+const REFERENCE_PA: f64 = 20e-6;
 
 impl LevelReference {
     /// The words behind "dB".
@@ -51,6 +59,41 @@ impl LevelReference {
         match self {
             Self::FullScale => "re full scale",
             Self::Pressure { .. } => "re 20 µPa",
+            Self::Voltage { .. } => "re 1 V",
+        }
+    }
+
+    /// Level of a full-scale sine in dB.
+    #[must_use]
+    pub fn full_scale_db(self) -> f64 {
+        match self {
+            Self::FullScale => 0.0,
+            Self::Pressure { full_scale_db } => full_scale_db,
+            Self::Voltage { full_scale_v } => {
+                db_from_amplitude(full_scale_v / std::f64::consts::SQRT_2)
+            }
+        }
+    }
+
+    /// Unit of the signal.
+    #[must_use]
+    pub fn unit(self) -> &'static str {
+        match self {
+            Self::FullScale => "FS",
+            Self::Pressure { .. } => "Pa",
+            Self::Voltage { .. } => "V",
+        }
+    }
+
+    /// The signal in its unit at full scale.
+    #[must_use]
+    pub fn per_full_scale(self) -> f64 {
+        match self {
+            Self::FullScale => 1.0,
+            Self::Pressure { full_scale_db } => {
+                std::f64::consts::SQRT_2 * REFERENCE_PA * amplitude_from_db(full_scale_db)
+            }
+            Self::Voltage { full_scale_v } => full_scale_v,
         }
     }
 }
@@ -159,6 +202,85 @@ impl FromStr for Frequency {
                 wanted: "a frequency",
                 forms: "440, 440Hz, 2.5kHz or A4",
             })
+    }
+}
+
+/// What is to be told apart as typed: a distance in Hz (`5Hz`), or two tones (`A3..A#3`).
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub enum Separation {
+    /// A resolution in Hz.
+    Hertz(f64),
+    /// Two tones of any levels within some 20 dB.
+    Tones(Frequency, Frequency),
+}
+
+impl Separation {
+    /// The resolution in Hz that it takes, with A4 at `reference_hz`: for two tones their distance
+    /// over 1.5, at which they show as two whatever their phases.
+    #[must_use]
+    pub fn resolution_hz(self, reference_hz: f64) -> f64 {
+        match self {
+            Self::Hertz(hz) => hz,
+            Self::Tones(a, b) => (a.hz(reference_hz) - b.hz(reference_hz)).abs() / 1.5,
+        }
+    }
+}
+
+impl FromStr for Separation {
+    type Err = Error;
+
+    fn from_str(text: &str) -> Result<Self, Error> {
+        let tones = text.split_once("..").map(|(a, b)| (a.trim().parse(), b.trim().parse()));
+        match (tones, text.parse()) {
+            (Some((Ok(a), Ok(b))), _) if a != b => Ok(Self::Tones(a, b)),
+            (None, Ok(Frequency::Hertz(hz))) => Ok(Self::Hertz(hz)),
+            _ => Err(Error::Unreadable {
+                given: text.into(),
+                wanted: "a resolution",
+                forms: "5Hz, or two tones to be told apart, A3..A#3",
+            }),
+        }
+    }
+}
+
+/// A part of an octave as typed: `1/3`, `1/12`, `1`.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Octaves(pub f64);
+
+impl FromStr for Octaves {
+    type Err = Error;
+
+    fn from_str(text: &str) -> Result<Self, Error> {
+        let number = |text: &str| number_with_unit(text, &[]).filter(|number| *number > 0.0);
+        let octaves = match text.split_once('/') {
+            Some((above, below)) => {
+                number(above).zip(number(below)).map(|(above, below)| above / below)
+            }
+            None => number(text),
+        };
+        octaves.map(Self).ok_or_else(|| Error::Unreadable {
+            given: text.into(),
+            wanted: "a part of an octave",
+            forms: "1/3, 1/12 or 1",
+        })
+    }
+}
+
+/// An interval as typed, in cents: `60`, `60cents`.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Cents(pub f64);
+
+impl FromStr for Cents {
+    type Err = Error;
+
+    fn from_str(text: &str) -> Result<Self, Error> {
+        number_with_unit(text, &[("cents", 1.0), ("cent", 1.0), ("c", 1.0)]).map(Self).ok_or_else(
+            || Error::Unreadable {
+                given: text.into(),
+                wanted: "an interval",
+                forms: "60 or 60cents",
+            },
+        )
     }
 }
 

@@ -248,16 +248,24 @@ fn a_weak_tone_beside_a_strong_one_is_right() {
 
 #[test]
 fn noise_alone_has_no_tones_beyond_the_stated_chance() {
-    let settings = SpectrumSettings::default();
-    let found: usize = in_parallel(1000, |seed| {
-        let noise = synth::to_samples(&white_noise(seed, 0.1, 96_000));
-        measure(&noise, RATE_HZ, &settings).expect("valid").peaks.len()
-    })
-    .into_iter()
-    .sum();
+    let false_tones = |window: WindowKind, trials: u64| -> usize {
+        let frames = FrameSettings { window, ..FrameSettings::default() };
+        let settings = SpectrumSettings { frames, ..SpectrumSettings::default() };
+        let found = in_parallel(trials, |seed| {
+            let noise = synth::to_samples(&white_noise(seed, 0.1, 96_000));
+            measure(&noise, RATE_HZ, &settings).expect("valid").peaks.len()
+        });
+        found.into_iter().sum()
+    };
+    let found = false_tones(WindowKind::BlackmanHarris, 1000);
     println!("1000 takes of white noise: {found} false tones at a stated false-alarm rate of 1 %");
-    // Ten are expected; more than 18 would be a chance of 1 in 200.
+    // Ten are allowed; more than 18 would be a chance of 1 in 200.
     assert!(found <= 18, "{found}");
+    for window in [WindowKind::Rectangular, WindowKind::Hann, WindowKind::FlatTop] {
+        let found = false_tones(window, 400);
+        println!("{window}: {found} false tones in 400 takes");
+        assert!(found <= 10, "{window} {found}");
+    }
 }
 
 #[test]

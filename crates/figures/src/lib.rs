@@ -14,6 +14,8 @@
 //! round values.
 
 mod error;
+mod labels;
+mod narrow;
 mod notes;
 mod page;
 mod panel;
@@ -24,9 +26,10 @@ mod ticks;
 mod waveform;
 
 pub use error::Error;
+pub use narrow::{DrawnLook, NarrowFigure, narrow_figure};
 pub use page::{PageStep, index_page};
 pub use sheet::{Figure, Size};
-pub use spectrum::{FrequencyScale, SpectrumFigure, spectrum_figure};
+pub use spectrum::{DrawnSpectrum, FrequencyScale, LevelAxis, SpectrumFigure, spectrum_figure};
 pub use waveform::{
     AmplitudeScale, ChannelCourse, WaveformFigure, waveform_columns, waveform_figure,
 };

@@ -105,6 +105,22 @@ pub(crate) enum Align {
     Right,
 }
 
+/// Shapes that tell marks apart beside their colour.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Mark {
+    Disc,
+    Square,
+    Diamond,
+    Triangle,
+}
+
+impl Mark {
+    /// The shape of the nth of several things; they begin anew after the last.
+    pub(crate) fn of(n: usize) -> Self {
+        [Self::Disc, Self::Square, Self::Diamond, Self::Triangle][n % 4]
+    }
+}
+
 /// How a text looks.
 #[derive(Debug, Clone, Copy)]
 pub(crate) struct Type {
@@ -239,6 +255,29 @@ impl Sheet<'_> {
     ) -> Result<(), Error> {
         let points = Self::all_at(points);
         self.area.draw(&Polygon::new(points, colour.mix(alpha).filled())).map_err(Error::drawing)
+    }
+
+    /// A mark of a tone: filled, or its outline on paper.
+    pub(crate) fn mark(
+        &self,
+        x: f64,
+        y: f64,
+        radius: f64,
+        colour: RGBColor,
+        filled: bool,
+        mark: Mark,
+    ) -> Result<(), Error> {
+        let corners: &[(f64, f64)] = match mark {
+            Mark::Disc => return self.dot(x, y, radius, colour, filled),
+            Mark::Square => &[(-0.9, -0.9), (0.9, -0.9), (0.9, 0.9), (-0.9, 0.9)],
+            Mark::Diamond => &[(0.0, -1.3), (1.3, 0.0), (0.0, 1.3), (-1.3, 0.0)],
+            Mark::Triangle => &[(0.0, -1.2), (1.15, 0.9), (-1.15, 0.9)],
+        };
+        let mut outline: Vec<(f64, f64)> =
+            corners.iter().map(|(dx, dy)| (x + radius * dx, y + radius * dy)).collect();
+        self.shape(&outline, if filled { colour } else { theme::PAPER }, 1.0)?;
+        outline.push(outline[0]);
+        self.line(&outline, if filled { theme::PAPER } else { colour }, 1.0, 1.5)
     }
 
     /// A disc, or a ring on paper.

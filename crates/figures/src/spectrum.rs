@@ -1,13 +1,13 @@
-//! The spectrum: level against frequency, with its tones.
+//! The spectrum: level or value against frequency, with its tones; several take one scale.
 
-use tonemap_core::spectrum::{Method, Peak, Spectrum};
-use tonemap_core::units::db_from_power;
-use tonemap_core::{Finding, Measured};
+use tonemap_core::Finding;
+use tonemap_core::spectrum::{Curve, Method, Peak, Scaling, Spectrum};
 
 use crate::error::Error;
+use crate::labels::{self, Frame, Skyline};
 use crate::notes::{self, LEFT_PX, NOTES_LINE_PX, RIGHT_PX};
 use crate::panel::{Axis, Panel, Scale};
-use crate::sheet::{Align, Figure, Sheet, Size, Type};
+use crate::sheet::{Figure, Mark, Sheet, Size, Type};
 use crate::theme;
 use crate::ticks;
 
@@ -21,11 +21,32 @@ pub enum FrequencyScale {
     Linear,
 }
 
-/// A spectrum to be drawn, and what stands around it.
+/// What the vertical axis shows.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum LevelAxis {
+    /// Levels in dB.
+    #[default]
+    Decibels,
+    /// Values, from 0.
+    Values,
+}
+
+/// One of the spectra of a figure.
 #[derive(Debug, Clone, Copy)]
-pub struct SpectrumFigure<'a> {
+pub struct DrawnSpectrum<'a> {
+    /// What it is called where there are several: the take, the channel.
+    pub name: &'a str,
     /// What was measured.
     pub spectrum: &'a Spectrum,
+    /// Its curve, with a margin of one bin.
+    pub curve: &'a Curve,
+}
+
+/// Spectra to be drawn, and what stands around them.
+#[derive(Debug, Clone, Copy)]
+pub struct SpectrumFigure<'a> {
+    /// The spectra, at least one, all in the same units and range.
+    pub spectra: &'a [DrawnSpectrum<'a>],
     /// Heading: usually the name of the take.
     pub title: &'a str,
     /// Lines of small text under the plot: settings, take, span.
@@ -36,6 +57,14 @@ pub struct SpectrumFigure<'a> {
     pub reference_hz: f64,
     /// How frequencies are spread.
     pub scale: FrequencyScale,
+    /// What the curves show.
+    pub scaling: Scaling,
+    /// Whether as levels or as values.
+    pub level_axis: LevelAxis,
+    /// Whether tones stand where the curve is, since it does not show their amplitudes.
+    pub tones_on_curve: bool,
+    /// Whether a panel below shows the power added up.
+    pub cumulative: bool,
 }
 
 /// Lowest frequency drawn on a logarithmic scale unless a range is set, in Hz.
@@ -46,8 +75,11 @@ const LONGEST_DB: f64 = 140.0;
 const SHORTEST_DB: f64 = 40.0;
 /// Free space above the highest level, for labels, as a share of the axis.
 const HEADROOM: f64 = 0.17;
+/// Height of the panel of power added up, and of the gap above it.
+const CUMULATIVE_SHARE: f64 = 0.26;
+const PANEL_GAP_PX: f64 = 22.0;
 
-/// Draws a spectrum.
+/// Draws spectra.
 ///
 /// # Errors
 ///
@@ -55,25 +87,57 @@ const HEADROOM: f64 = 0.17;
 pub fn spectrum_figure(figure: &SpectrumFigure<'_>, size: Size) -> Result<Figure, Error> {
     Sheet::draw(size, |sheet| {
         let notes = notes::lines(figure.notes, figure.findings, size);
-        let panel = panel(figure, size, notes.len());
+        let (panel, below) = panels(figure, size, notes.len());
         let title = Type::new(theme::TITLE_PX, theme::INK).bold();
         sheet.text(panel.x.from_px, 32.0, figure.title, title)?;
         panel.draw_grid(sheet)?;
-        let curve = draw_curve(sheet, &panel, figure.spectrum)?;
-        draw_floor(sheet, &panel, figure.spectrum)?;
-        let legend = draw_legend(sheet, &panel, figure)?;
-        draw_tones(sheet, &panel, &figure.spectrum.peaks, &curve, legend)?;
+        let mut skyline = Skyline::new(&panel);
+        let several = figure.spectra.len() > 1;
+        for (n, drawn) in figure.spectra.iter().enumerate() {
+            draw_curve(sheet, &panel, figure, drawn, theme::category(n), &mut skyline)?;
+        }
+        if let [only] = figure.spectra {
+            draw_floor(sheet, &panel, figure, only)?;
+        }
+        let legend = if several {
+            draw_names(sheet, &panel, figure)?
+        } else {
+            draw_legend(sheet, &panel, &figure.spectra[0].spectrum.peaks)?
+        };
+        draw_tones(sheet, &panel, figure, &skyline, legend)?;
         panel.draw_note_scale(sheet, figure.reference_hz)?;
-        let level = format!("Level, dB {}", figure.spectrum.reference.words());
-        panel.draw_frame(sheet, &level)?;
-        panel.draw_x_scale(sheet, "Frequency, Hz")?;
-        notes::draw(sheet, panel.y.from_px + 64.0, &notes)
+        panel.draw_frame(sheet, &level_title(figure))?;
+        let bottom = match &below {
+            Some(below) => {
+                draw_cumulative(sheet, below, figure)?;
+                below
+            }
+            None => &panel,
+        };
+        bottom.draw_x_scale(sheet, "Frequency, Hz")?;
+        notes::draw(sheet, bottom.y.from_px + 64.0, &notes)
     })
 }
 
-fn panel(figure: &SpectrumFigure<'_>, size: Size, lines_below: usize) -> Panel {
-    let spectrum = figure.spectrum;
-    let (mut low_hz, high_hz) = spectrum.range_hz;
+fn level_title(figure: &SpectrumFigure<'_>) -> String {
+    let spectrum = figure.spectra[0].spectrum;
+    match figure.level_axis {
+        LevelAxis::Decibels => {
+            let of = if figure.scaling == Scaling::Density { "Density level" } else { "Level" };
+            format!("{of}, dB {}", figure.scaling.level_words(spectrum.reference))
+        }
+        LevelAxis::Values => {
+            let words = figure.scaling.words();
+            let (first, rest) = words.split_at(1);
+            format!("{}{rest}, {}", first.to_uppercase(), spectrum.unit(figure.scaling))
+        }
+    }
+}
+
+fn panels(figure: &SpectrumFigure<'_>, size: Size, lines_below: usize) -> (Panel, Option<Panel>) {
+    let ranges = || figure.spectra.iter().map(|drawn| drawn.spectrum.range_hz);
+    let mut low_hz = ranges().map(|(low, _)| low).fold(f64::INFINITY, f64::min);
+    let high_hz = ranges().map(|(_, high)| high).fold(0.0, f64::max);
     let scale = match figure.scale {
         FrequencyScale::Linear => Scale::Linear,
         FrequencyScale::Logarithmic => {
@@ -83,68 +147,123 @@ fn panel(figure: &SpectrumFigure<'_>, size: Size, lines_below: usize) -> Panel {
             Scale::Logarithmic
         }
     };
-    let (low_db, high_db) = level_range(spectrum, low_hz, high_hz);
+    let (low, high) = match figure.level_axis {
+        LevelAxis::Decibels => level_range(figure, low_hz, high_hz),
+        LevelAxis::Values => (0.0, greatest(figure, low_hz, high_hz) / (1.0 - HEADROOM)),
+    };
     let bottom = f64::from(size.height) - 66.0 - NOTES_LINE_PX * lines_below as f64;
-    Panel {
-        x: Axis {
-            low: low_hz,
-            high: high_hz,
-            scale,
-            from_px: LEFT_PX,
-            to_px: f64::from(size.width) - RIGHT_PX,
-        },
-        y: Axis { low: low_db, high: high_db, scale: Scale::Linear, from_px: bottom, to_px: 78.0 },
+    let top = 78.0;
+    let split = if figure.cumulative { bottom - CUMULATIVE_SHARE * (bottom - top) } else { bottom };
+    let x = Axis {
+        low: low_hz,
+        high: high_hz,
+        scale,
+        from_px: LEFT_PX,
+        to_px: f64::from(size.width) - RIGHT_PX,
+    };
+    let y = |low, high, from_px, to_px| Axis { low, high, scale: Scale::Linear, from_px, to_px };
+    let gap = if figure.cumulative { PANEL_GAP_PX } else { 0.0 };
+    (
+        Panel { x, y: y(low, high, split - gap, top) },
+        figure.cumulative.then(|| Panel { x, y: y(0.0, 100.0, bottom, split) }),
+    )
+}
+
+/// Where a tone stands on the vertical axis.
+fn tone_height(figure: &SpectrumFigure<'_>, drawn: &DrawnSpectrum<'_>, peak: &Peak) -> f64 {
+    if figure.tones_on_curve {
+        let heights = heights(figure, drawn.curve);
+        let after = drawn.curve.frequency_hz.partition_point(|hz| *hz < peak.frequency_hz);
+        let near = after.saturating_sub(1)..(after + 1).min(drawn.curve.frequency_hz.len());
+        return heights.skip(near.start).take(near.len()).fold(f64::NEG_INFINITY, f64::max);
+    }
+    match figure.level_axis {
+        LevelAxis::Decibels => peak.level_db,
+        LevelAxis::Values => {
+            let amplitude = peak.amplitude * drawn.spectrum.reference.per_full_scale();
+            figure.scaling.of_tone(amplitude).unwrap_or(0.0)
+        }
     }
 }
 
-/// Levels from a little below the noise floor to the highest peak, with headroom.
-fn level_range(spectrum: &Spectrum, low_hz: f64, high_hz: f64) -> (f64, f64) {
-    let bins = |power: &[f64]| -> Vec<f64> {
-        power
-            .iter()
-            .enumerate()
-            .filter(|(k, _)| (low_hz..=high_hz).contains(&(*k as f64 * spectrum.bin_spacing_hz)))
-            .map(|(_, power)| db_from_power(*power))
-            .filter(|db| db.is_finite())
-            .collect()
-    };
-    let peaks = spectrum.peaks.iter().map(|peak| peak.level_db);
-    let highest = bins(&spectrum.power).into_iter().chain(peaks).fold(f64::NEG_INFINITY, f64::max);
-    let highest = if highest.is_finite() { highest } else { 0.0 };
-    let lowest_floor = bins(&spectrum.floor).into_iter().fold(f64::INFINITY, f64::min);
+/// What the vertical axis shows of a curve.
+fn heights<'a>(
+    figure: &SpectrumFigure<'_>,
+    curve: &'a Curve,
+) -> Box<dyn Iterator<Item = f64> + 'a> {
+    match figure.level_axis {
+        LevelAxis::Decibels => {
+            Box::new(curve.level_db.iter().map(|level| level.unwrap_or(f64::NEG_INFINITY)))
+        }
+        LevelAxis::Values => Box::new(curve.value.iter().copied()),
+    }
+}
+
+/// The highest that any curve or tone reaches within the range.
+fn greatest(figure: &SpectrumFigure<'_>, low_hz: f64, high_hz: f64) -> f64 {
+    let mut greatest = f64::NEG_INFINITY;
+    for drawn in figure.spectra {
+        let points = drawn.curve.frequency_hz.iter().zip(heights(figure, drawn.curve));
+        let inside = points.filter(|(hz, _)| (low_hz..=high_hz).contains(*hz));
+        greatest = inside.map(|(_, height)| height).fold(greatest, f64::max);
+        let tones = drawn.spectrum.peaks.iter().map(|peak| tone_height(figure, drawn, peak));
+        greatest = tones.fold(greatest, f64::max);
+    }
+    match (greatest.is_finite() && greatest != 0.0, figure.level_axis) {
+        (true, _) => greatest,
+        (false, LevelAxis::Decibels) => 0.0,
+        (false, LevelAxis::Values) => 1.0,
+    }
+}
+
+/// Levels from a little below the noise floors to the highest peak, with headroom.
+fn level_range(figure: &SpectrumFigure<'_>, low_hz: f64, high_hz: f64) -> (f64, f64) {
+    let highest = greatest(figure, low_hz, high_hz);
+    let lowest_floor = figure
+        .spectra
+        .iter()
+        .flat_map(|drawn| floor_points(figure, drawn))
+        .filter(|(hz, level)| (low_hz..=high_hz).contains(hz) && level.is_finite())
+        .map(|(_, level)| level)
+        .fold(f64::INFINITY, f64::min);
     let reach = (highest - lowest_floor + BELOW_FLOOR_DB).clamp(SHORTEST_DB, LONGEST_DB);
     let low_db = ((highest - reach) / 10.0).floor() * 10.0;
     (low_db, low_db + (highest - low_db) / (1.0 - HEADROOM))
 }
 
-/// Highest point of the curve in each pixel column, as a height in pixels.
-struct Skyline {
-    left: f64,
-    tops: Vec<f64>,
+/// The noise floor over frequency, as the vertical axis shows it.
+fn floor_points<'a>(
+    figure: &SpectrumFigure<'a>,
+    drawn: &DrawnSpectrum<'a>,
+) -> impl Iterator<Item = (f64, f64)> + use<'a> {
+    let (spectrum, scaling, axis) = (drawn.spectrum, figure.scaling, figure.level_axis);
+    spectrum.floor.iter().enumerate().map(move |(k, power)| {
+        let height = match axis {
+            LevelAxis::Decibels => spectrum.level_db(k, *power, scaling),
+            LevelAxis::Values => spectrum.value(k, *power, scaling),
+        };
+        (k as f64 * spectrum.bin_spacing_hz, height)
+    })
 }
 
-impl Skyline {
-    /// Smallest y (highest point) between two x.
-    fn top(&self, from: f64, to: f64) -> f64 {
-        let index = |x: f64| ((x - self.left).max(0.0) as usize).min(self.tops.len());
-        self.tops[index(from)..index(to + 1.0)].iter().copied().fold(f64::INFINITY, f64::min)
-    }
-}
-
-fn draw_curve(sheet: &Sheet<'_>, panel: &Panel, spectrum: &Spectrum) -> Result<Skyline, Error> {
-    let (left, right, bottom) = (panel.x.from_px, panel.x.to_px, panel.y.from_px);
-    // One value beyond each end, so that the line reaches the frame.
-    let spacing = spectrum.bin_spacing_hz;
-    let first = ((panel.x.low / spacing).floor() as usize).max(1);
-    let last = ((panel.x.high / spacing).ceil() as usize).min(spectrum.power.len() - 1);
+fn draw_curve(
+    sheet: &Sheet<'_>,
+    panel: &Panel,
+    figure: &SpectrumFigure<'_>,
+    drawn: &DrawnSpectrum<'_>,
+    colour: plotters::style::RGBColor,
+    skyline: &mut Skyline,
+) -> Result<(), Error> {
+    let bottom = panel.y.from_px;
     let mut columns: Vec<(f64, f64)> = Vec::new();
     let mut line: Vec<(f64, f64)> = Vec::new();
-    let mut tops = vec![bottom; (right - left).ceil() as usize + 1];
     let mut column = f64::NEG_INFINITY;
     let mut lowest = bottom;
-    for (k, power) in spectrum.power.iter().enumerate().take(last + 1).skip(first) {
-        let level = db_from_power(*power).max(panel.y.low);
-        let (x, y) = panel.place(k as f64 * spacing, level);
+    for (hz, height) in drawn.curve.frequency_hz.iter().zip(heights(figure, drawn.curve)) {
+        if *hz <= 0.0 && panel.x.scale == Scale::Logarithmic {
+            continue;
+        }
+        let (x, y) = panel.place(*hz, height.max(panel.y.low));
         if x.floor() > column {
             // Where many values share a pixel, the column shows their highest and lowest.
             if let Some((x, _)) = columns.last().copied() {
@@ -160,19 +279,21 @@ fn draw_curve(sheet: &Sheet<'_>, panel: &Panel, spectrum: &Spectrum) -> Result<S
             line.push((top.0, top.1));
         }
     }
-    for pair in columns.windows(2) {
-        let ((x0, y0), (x1, y1)) = (pair[0], pair[1]);
-        for x in (x0 - left) as usize..=((x1 - left) as usize).min(tops.len() - 1) {
-            tops[x] = tops[x].min(y0.min(y1));
-        }
-    }
+    skyline.raise(&columns);
     if let (Some(first), Some(last)) = (columns.first().copied(), columns.last().copied()) {
-        let mut under = columns.clone();
-        under.extend([(last.0, bottom), (first.0, bottom)]);
-        sheet.shape(&under, theme::CURVE, 0.13)?;
-        sheet.line(&thinned(&line), theme::CURVE, 1.0, 1.2)?;
+        if figure.spectra.len() == 1 {
+            let mut under = columns.clone();
+            under.extend([(last.0, bottom), (first.0, bottom)]);
+            sheet.shape(&under, colour, 0.13)?;
+        }
+        sheet.line(
+            &thinned(&line),
+            colour,
+            if figure.spectra.len() == 1 { 1.0 } else { 0.85 },
+            1.2,
+        )?;
     }
-    Ok(Skyline { left, tops })
+    Ok(())
 }
 
 /// The same line without points that repeat the one before.
@@ -187,14 +308,18 @@ fn thinned(line: &[(f64, f64)]) -> Vec<(f64, f64)> {
     kept
 }
 
-fn draw_floor(sheet: &Sheet<'_>, panel: &Panel, spectrum: &Spectrum) -> Result<(), Error> {
+fn draw_floor(
+    sheet: &Sheet<'_>,
+    panel: &Panel,
+    figure: &SpectrumFigure<'_>,
+    drawn: &DrawnSpectrum<'_>,
+) -> Result<(), Error> {
     let mut points: Vec<(f64, f64)> = Vec::new();
-    for (k, power) in spectrum.floor.iter().enumerate() {
-        let (hz, level) = (k as f64 * spectrum.bin_spacing_hz, db_from_power(*power));
-        if !panel.x.contains(hz) || level < panel.y.low {
+    for (hz, height) in floor_points(figure, drawn) {
+        if !panel.x.contains(hz) || height < panel.y.low {
             continue;
         }
-        let point = panel.place(hz, level);
+        let point = panel.place(hz, height);
         if points.last().is_none_or(|last| point.0 - last.0 >= 3.0) {
             points.push(point);
         }
@@ -202,47 +327,43 @@ fn draw_floor(sheet: &Sheet<'_>, panel: &Panel, spectrum: &Spectrum) -> Result<(
     if points.len() < 2 { Ok(()) } else { sheet.dashed(&points, theme::ESTIMATE, 1.3) }
 }
 
-/// A rectangle that a label covers.
-#[derive(Debug, Clone, Copy)]
-struct Frame {
-    left: f64,
-    right: f64,
-    top: f64,
-    bottom: f64,
-}
-
-impl Frame {
-    fn meets(&self, other: &Self) -> bool {
-        self.left < other.right
-            && other.left < self.right
-            && self.top < other.bottom
-            && other.top < self.bottom
-    }
-
-    /// Whether a straight line from `a` to `b` runs through it.
-    fn is_crossed(&self, a: (f64, f64), b: (f64, f64)) -> bool {
-        (0..=24).any(|step| {
-            let share = f64::from(step) / 24.0;
-            let (x, y) = (a.0 + share * (b.0 - a.0), a.1 + share * (b.1 - a.1));
-            (self.left..=self.right).contains(&x) && (self.top..=self.bottom).contains(&y)
-        })
-    }
-}
-
-/// Where the label of a tone stands, and the line that leads to it from the mark.
-struct LabelPlace {
-    frame: Frame,
-    leader: Option<[(f64, f64); 2]>,
-}
-
-/// The legend, in the upper right corner outside the plot; nothing is hidden by it.
-fn draw_legend(
+/// The power below each frequency, in percent, with marks at a tenth, half and nine tenths.
+fn draw_cumulative(
     sheet: &Sheet<'_>,
     panel: &Panel,
     figure: &SpectrumFigure<'_>,
-) -> Result<Frame, Error> {
+) -> Result<(), Error> {
+    panel.draw_grid(sheet)?;
+    let look = Type::new(theme::LABEL_PX, theme::INK);
+    for (n, drawn) in figure.spectra.iter().enumerate() {
+        let colour = theme::category(n);
+        let points = drawn.curve.frequency_hz.iter().zip(&drawn.curve.cumulative_share);
+        let line: Vec<(f64, f64)> = points
+            .filter(|(hz, _)| panel.x.contains(**hz))
+            .map(|(hz, share)| panel.place(*hz, 100.0 * share))
+            .collect();
+        sheet.line(&thinned(&line), colour, 1.0, 1.6)?;
+        let Some(marks) = drawn.spectrum.cumulative() else { continue };
+        let marks =
+            [(10.0, marks.power_10_hz), (50.0, marks.power_50_hz), (90.0, marks.power_90_hz)];
+        for (percent, hz) in marks {
+            let (x, y) = panel.place(hz, percent);
+            sheet.mark(x, y, 4.0, colour, true, Mark::of(n))?;
+            if figure.spectra.len() == 1 {
+                let text = format!("{percent} % below {} Hz", ticks::number(hz, 0));
+                let fits = x + 12.0 + look.width(&text) < panel.x.to_px;
+                let x = if fits { x + 10.0 } else { x - 10.0 - look.width(&text) };
+                let y = if percent > 80.0 { y + 14.0 } else { y + 4.5 };
+                sheet.text(x, y, &text, look)?;
+            }
+        }
+    }
+    panel.draw_frame(sheet, "Power below, %")
+}
+
+/// The legend of one spectrum, in the upper right corner outside the plot; nothing is hidden by it.
+fn draw_legend(sheet: &Sheet<'_>, panel: &Panel, peaks: &[Peak]) -> Result<Frame, Error> {
     let look = Type::new(theme::LABEL_PX, theme::PALE_INK);
-    let peaks = &figure.spectrum.peaks;
     let mut entries: Vec<(&str, Option<Method>)> = Vec::new();
     if peaks.iter().any(|peak| peak.method == Method::Span) {
         entries.push(("steady tone", Some(Method::Span)));
@@ -272,91 +393,62 @@ fn draw_legend(
     Ok(Frame { left: x, right: panel.x.to_px, top: 0.0, bottom: 0.0 })
 }
 
-/// The text of a tone's label: frequency, then note and cents.
-fn label(peak: &Peak) -> [String; 2] {
-    let decimals = Measured::new(peak.frequency_hz, peak.frequency_hz_u).decimals(2);
-    let cents = Measured::new(peak.cents, peak.cents_u).decimals(1);
-    let sign = if peak.cents >= 0.0 { "+" } else { "" };
-    [
-        format!("{} Hz", ticks::number(peak.frequency_hz, decimals)),
-        format!("{} {sign}{}¢", peak.note, ticks::number(peak.cents, cents)),
-    ]
-}
-
-/// Height of a line of a label.
-const LABEL_LINE_PX: f64 = 14.0;
-
-/// The lowest free place for a label of half-width `half` above a mark: clear of the curve, of
-/// everything taken and of the lines that lead to other labels.
-fn label_place(
+/// The legend of several spectra: the names, each with its line and mark, in the upper right corner.
+fn draw_names(
+    sheet: &Sheet<'_>,
     panel: &Panel,
-    (x, y): (f64, f64),
-    half: f64,
-    curve: &Skyline,
-    taken: &[Frame],
-    leaders: &[[(f64, f64); 2]],
-) -> Option<LabelPlace> {
-    let middles = [0.0, -0.45 * half, 0.45 * half, -0.85 * half, 0.85 * half];
-    let heights = (0..60).map(|step| f64::from(step) * 0.5 * LABEL_LINE_PX);
-    heights
-        .flat_map(|raise| middles.map(|shift| (shift, raise)))
-        .map(|(shift, raise)| {
-            let middle = (x + shift).clamp(panel.x.from_px + half, panel.x.to_px - half);
-            let bottom = curve.top(middle - half, middle + half).min(y) - 9.0 - raise;
-            let top = bottom - 2.0 * LABEL_LINE_PX;
-            let frame = Frame { left: middle - half, right: middle + half, top, bottom };
-            // Straight up: the label stands over its mark, if not always in the middle.
-            let leader = (y - bottom > 18.0).then_some([(x, y - 7.0), (x, bottom + 1.0)]);
-            LabelPlace { frame, leader }
-        })
-        .find(|LabelPlace { frame, leader }| {
-            frame.top > panel.y.to_px + 3.0
-                && !taken.iter().any(|other| other.meets(frame))
-                && !leaders.iter().any(|[a, b]| frame.is_crossed(*a, *b))
-                && leader.is_none_or(|[a, b]| !taken.iter().any(|other| other.is_crossed(a, b)))
-        })
+    figure: &SpectrumFigure<'_>,
+) -> Result<Frame, Error> {
+    let look = Type::new(theme::LABEL_PX, theme::INK);
+    let mut x = panel.x.to_px;
+    let y = 31.0;
+    for (n, drawn) in figure.spectra.iter().enumerate().rev() {
+        x -= look.width(drawn.name);
+        sheet.text(x, y, drawn.name, look)?;
+        let colour = theme::category(n);
+        sheet.line(&[(x - 33.0, y - 4.5), (x - 7.0, y - 4.5)], colour, 1.0, 2.0)?;
+        sheet.mark(x - 20.0, y - 4.5, 4.0, colour, true, Mark::of(n))?;
+        x -= 52.0;
+    }
+    Ok(Frame { left: x, right: panel.x.to_px, top: 0.0, bottom: 0.0 })
 }
 
 /// Marks every tone and labels as many as have room, the strongest first.
 fn draw_tones(
     sheet: &Sheet<'_>,
     panel: &Panel,
-    peaks: &[Peak],
-    curve: &Skyline,
+    figure: &SpectrumFigure<'_>,
+    skyline: &Skyline,
     legend: Frame,
 ) -> Result<(), Error> {
-    let upper = Type::new(theme::LABEL_PX, theme::INK).bold().align(Align::Centre);
-    let lower = Type::new(theme::LABEL_PX, theme::PALE_INK).align(Align::Centre);
-    let mut by_level: Vec<&Peak> =
-        peaks.iter().filter(|peak| panel.x.contains(peak.frequency_hz)).collect();
-    by_level.sort_by(|a, b| b.level_db.total_cmp(&a.level_db));
-    let mut taken = vec![legend];
-    let mut marks = Vec::new();
-    for peak in &by_level {
-        let (x, y) = panel.place(peak.frequency_hz, peak.level_db);
-        marks.push((x, y, peak.method == Method::Span));
-        taken.push(Frame { left: x - 6.0, right: x + 6.0, top: y - 6.0, bottom: y + 6.0 });
+    let several = figure.spectra.len() > 1;
+    let mut tones: Vec<(usize, &Peak, f64)> = figure
+        .spectra
+        .iter()
+        .enumerate()
+        .flat_map(|(n, drawn)| {
+            let peaks = drawn.spectrum.peaks.iter();
+            peaks.map(move |peak| (n, peak, tone_height(figure, drawn, peak)))
+        })
+        .filter(|(_, peak, _)| panel.x.contains(peak.frequency_hz))
+        .collect();
+    tones.sort_by(|a, b| b.2.total_cmp(&a.2));
+    let places: Vec<(f64, f64)> =
+        tones.iter().map(|(_, peak, height)| panel.place(peak.frequency_hz, *height)).collect();
+    let mut taken = labels::Taken::new(legend, &places);
+    for ((n, peak, _), place) in tones.iter().zip(&places) {
+        let colour = if several { theme::category(*n) } else { theme::TONE };
+        taken.draw_label(sheet, panel, skyline, *place, peak, several.then_some(colour))?;
     }
-    let mut leaders: Vec<[(f64, f64); 2]> = Vec::new();
-    for (peak, (x, y, _)) in by_level.iter().zip(&marks) {
-        let [frequency, note] = label(peak);
-        let half = upper.width(&frequency).max(lower.width(&note)) / 2.0 + 4.0;
-        let Some(LabelPlace { frame, leader }) =
-            label_place(panel, (*x, *y), half, curve, &taken, &leaders)
-        else {
-            continue;
-        };
-        if let Some(line) = leader {
-            sheet.line(&line, theme::TONE, 0.6, 1.0)?;
-            leaders.push(line);
+    for ((n, peak, _), (x, y)) in tones.iter().zip(&places) {
+        if figure.level_axis == LevelAxis::Values {
+            // A tone between two bins stands above both.
+            let stem = [(*x, *y), (*x, skyline.top(*x, *x).max(*y))];
+            sheet.line(&stem, if several { theme::category(*n) } else { theme::TONE }, 0.6, 1.0)?;
         }
-        let middle = f64::midpoint(frame.left, frame.right);
-        sheet.text(middle, frame.bottom - LABEL_LINE_PX - 1.0, &frequency, upper)?;
-        sheet.text(middle, frame.bottom - 2.0, &note, lower)?;
-        taken.push(frame);
-    }
-    for (x, y, steady) in marks {
-        sheet.dot(x, y, 4.5, theme::TONE, steady)?;
+        let (colour, mark) =
+            if several { (theme::category(*n), Mark::of(*n)) } else { (theme::TONE, Mark::Disc) };
+        sheet.mark(*x, *y, 4.5, colour, peak.method == Method::Span, mark)?;
     }
     Ok(())
 }
@@ -364,7 +456,7 @@ fn draw_tones(
 #[cfg(test)]
 mod tests {
     use super::*;
-    use tonemap_core::spectrum::{SpectrumSettings, measure};
+    use tonemap_core::spectrum::{CurveSettings, SpectrumSettings, measure};
     use tonemap_core::synth::{self, Vibrato};
 
     fn texts(svg: &str) -> Vec<String> {
@@ -382,13 +474,18 @@ mod tests {
         let sound = synth::render(&partials, Vibrato::default(), 48_000.0, 1.0);
         let settings = SpectrumSettings { range_hz, ..SpectrumSettings::default() };
         let spectrum = measure(&synth::to_samples(&sound), 48_000.0, &settings).expect("measured");
+        let curve = spectrum.curve(&CurveSettings { margin: 1, ..CurveSettings::default() });
         let figure = SpectrumFigure {
-            spectrum: &spectrum,
+            spectra: &[DrawnSpectrum { name: "a", spectrum: &spectrum, curve: &curve }],
             title: "test tone",
             notes: &["settings".into()],
             findings: &[Finding::warning("dc_offset", "There is DC.")],
             reference_hz: 440.0,
             scale,
+            scaling: Scaling::Amplitude,
+            level_axis: LevelAxis::Decibels,
+            tones_on_curve: false,
+            cumulative: false,
         };
         texts(&spectrum_figure(&figure, Size::default()).expect("drawn").svg())
     }

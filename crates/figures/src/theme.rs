@@ -16,8 +16,19 @@ pub(crate) const GRID: RGBColor = RGBColor(226, 230, 235);
 /// The first curve.
 pub(crate) const CURVE: RGBColor = RGBColor(11, 110, 117);
 /// Colours that tell curves apart (after M. Okabe and K. Ito, "Color Universal Design", 2008).
-pub(crate) const CATEGORIES: [RGBColor; 4] =
-    [CURVE, RGBColor(213, 94, 0), RGBColor(0, 90, 160), RGBColor(150, 60, 130)];
+const CATEGORIES: [RGBColor; 6] = [
+    CURVE,
+    RGBColor(213, 94, 0),
+    RGBColor(0, 90, 160),
+    RGBColor(150, 60, 130),
+    RGBColor(150, 125, 0),
+    RGBColor(70, 75, 85),
+];
+
+/// The colour of the nth of several things; they begin anew after the last.
+pub(crate) fn category(n: usize) -> RGBColor {
+    CATEGORIES[n % CATEGORIES.len()]
+}
 /// Tones.
 pub(crate) const TONE: RGBColor = RGBColor(196, 61, 33);
 /// Estimates drawn beside a measurement, such as the noise floor.

@@ -140,7 +140,7 @@ fn time_axis(figure: &WaveformFigure<'_>, size: Size) -> Axis {
 }
 
 fn colour(channel: usize) -> RGBColor {
-    theme::CATEGORIES[channel % theme::CATEGORIES.len()]
+    theme::category(channel)
 }
 
 /// All channels share one scale: full scale, or less if the take is quiet.

@@ -14,7 +14,7 @@ use crate::output::Status;
 #[derive(Subcommand)]
 pub(crate) enum Command {
     Inspect(inspect::Inspect),
-    Spectrum(spectrum::Spectrum),
+    Spectrum(Box<spectrum::Spectrum>),
     Study(study::Study),
     Demo(demo::Demo),
 }

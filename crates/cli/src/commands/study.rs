@@ -518,7 +518,7 @@ impl Calibrate {
         let stated_hz = self.frequency.hz(take.reference_hz());
         let name = take.name();
         let part = take.part(&self.part)?;
-        let (measured, _, findings) = measure(&part, &SpectrumSettings::default(), true, false)?;
+        let (measured, _, _, findings) = measure(&part, &SpectrumSettings::default(), true, 0)?;
         if let Some(clipped) = findings.iter().find(|finding| finding.code == "clipped") {
             bail!("{name}: a calibrator tone must not clip. {}", clipped.text);
         }

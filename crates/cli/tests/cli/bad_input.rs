@@ -123,14 +123,14 @@ fn wrong_usage_ends_with_2_and_shows_the_accepted_forms() {
     let bench = Bench::new();
     bench.take("take.wav", 48_000, WavEncoding::Integer(16), &[sine(440.0)]);
     for (arguments, wanted) in [
-        ("--resolve 5apples", "440, 440Hz, 2.5kHz or A4"),
+        ("--resolve 5apples", "5Hz, or two tones to be told apart, A3..A#3"),
         ("--from yesterday", "1.5, 1.5s, 250ms or 1:02.5"),
         ("--range 100", "50Hz..8kHz"),
         ("--window bartlett", "blackman-harris"),
         ("--segment 0.5", "200ms"),
         ("--overlap 120%", "75%"),
         ("--size huge", "1280x800"),
-        ("--channel 0", "1, 2, …, its name in the study, or mean"),
+        ("--channel 0", "1, 2, …, its name in the study, mean, or all"),
         ("--channel 2", "the take is mono"),
         ("--range 30kHz..40kHz", "half the sample rate"),
         ("--resolve 0Hz", "the resolution is 0 Hz"),

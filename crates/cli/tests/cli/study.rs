@@ -34,15 +34,16 @@ fn takes_are_found_by_name_and_by_condition() {
     assert!((frequency("harp --channel far --peaks 1") - 392.0).abs() < 1e-3);
     let lines = bench.run("inspect --where group=bell --format csv --quiet").out;
     assert_eq!(lines.lines().count(), 4);
+    let lines = bench.run("spectrum --where group=bell --peaks 1 --format csv").out;
+    assert_eq!(lines.lines().count(), 1 + 3);
     // From another folder.
     std::fs::create_dir(bench.path("elsewhere")).expect("made");
     assert!(bench.run("inspect bell-cut0 --study . --quiet").out.starts_with("bell-cut0\n"));
     for (arguments, status, reason) in [
         ("spectrum bell-cut4", 1, "did you mean 'bell-cut"),
-        ("spectrum --where group=bell", 2, "3 were asked for: bell-cut0.wav, bell-cut1.wav,"),
         ("inspect --where cut=7", 1, "no take was made under cut=7"),
         ("inspect --where cut", 2, "write it like cut=3 or strings=both"),
-        ("spectrum harp --channel middle", 2, "must be near, far, or mean"),
+        ("spectrum harp --channel middle", 2, "must be near, far, mean, or all"),
         ("inspect harp.wav --study elsewhere", 1, "there is no study here"),
     ] {
         let run = bench.run(arguments);

@@ -21,6 +21,9 @@
 //!    accurate there can be (the Cramér–Rao bound). One that is not (it decays, glides, beats)
 //!    keeps the estimate of step 1, and [`Peak::method`] says so.
 //!
+//! Tones on one harmonic series are told with its fundamental ([`Family`]); a peak that is wider than
+//! one tone is told as perhaps merged.
+//!
 //! The two steps are two passes over the samples: [`SpectrumPass`] then [`TonePass`]; [`measure`]
 //! runs both over a slice. Memory depends on the frame and on the number of tones, not on the span.
 //!
@@ -35,9 +38,22 @@
 //! ```
 
 mod averaged;
+mod curve;
+mod differences;
+mod drift;
+mod families;
 mod floor;
 mod peaks;
+mod response;
 mod tones;
+mod zoom;
+
+pub use averaged::{Averaging, Detrend};
+pub use curve::{Cumulative, Curve, CurveSettings, Scaling};
+pub use differences::Difference;
+pub use families::{Family, Member};
+pub use response::ResponseCurve;
+pub use zoom::{Zoom, ZoomPass};
 
 use serde::{Serialize, Serializer};
 
@@ -48,7 +64,8 @@ use crate::measured::Measured;
 use crate::units::{
     LevelReference, Note, amplitude_from_db, cents_between, db_from_amplitude, db_from_power,
 };
-use averaged::Averager;
+use averaged::{Averaged, Averager};
+use drift::Drift;
 use peaks::{PeakSearch, WindowedPeak};
 use tones::{SteadyTone, ToneFit, Verdict};
 
@@ -70,6 +87,12 @@ pub struct SpectrumSettings {
     pub reference_hz: f64,
     /// Probability that noise alone puts one peak into the whole spectrum. Default: 0.01.
     pub false_alarm: f64,
+    /// Least level of a peak in dB re full scale, beside that. Default: none.
+    pub threshold_db: Option<f64>,
+    /// How frames become one spectrum. Default: the mean of their power.
+    pub averaging: Averaging,
+    /// What is taken from each frame before it is windowed. Default: nothing.
+    pub detrend: Detrend,
 }
 
 impl Default for SpectrumSettings {
@@ -80,6 +103,9 @@ impl Default for SpectrumSettings {
             peaks: 12,
             reference_hz: 440.0,
             false_alarm: 0.01,
+            threshold_db: None,
+            averaging: Averaging::Mean,
+            detrend: Detrend::None,
         }
     }
 }
@@ -122,6 +148,13 @@ pub struct Peak {
     pub cents: f64,
     /// Its uncertainty in cents.
     pub cents_u: f64,
+    /// Height above the higher of the two valleys that part it from higher peaks, in dB.
+    pub prominence_db: f64,
+    /// Width at −6 dB in Hz, that of a single steady tone being the resolution; `None` where a
+    /// neighbour or the noise comes in between.
+    pub width_hz: Option<f64>,
+    /// Number in the first harmonic series it lies on.
+    pub harmonic: Option<u32>,
     /// Where the numbers come from.
     pub method: Method,
 }
@@ -139,15 +172,6 @@ fn as_text<S: Serializer>(note: &Note, serializer: S) -> Result<S::Ok, S::Error>
     serializer.collect_str(note)
 }
 
-/// Level against frequency.
-#[derive(Debug, Clone, PartialEq, Serialize)]
-pub struct Curve {
-    /// Frequency of each value in Hz.
-    pub frequency_hz: Vec<f64>,
-    /// Level in dB re the reference of the spectrum; `None` where there is no power.
-    pub level_db: Vec<Option<f64>>,
-}
-
 /// A measured spectrum.
 #[derive(Debug, Clone, Serialize)]
 pub struct Spectrum {
@@ -157,14 +181,18 @@ pub struct Spectrum {
     pub window_s: f64,
     /// Transform length in samples.
     pub transform_size: usize,
+    /// How frames became one spectrum.
+    pub averaging: Averaging,
     /// Frames averaged.
     pub averaged_frames: u64,
     /// Distance between two values in Hz.
     pub bin_spacing_hz: f64,
     /// Spacing at which two equal tones are still told apart, in Hz.
     pub resolution_hz: f64,
-    /// What a level means.
-    pub scaling: String,
+    /// Noise bandwidth of the window in Hz.
+    pub noise_bandwidth_hz: f64,
+    /// Number of independent frames that the average is worth; `None` for a maximum.
+    pub independent_frames: Option<f64>,
     /// What levels refer to.
     #[serde(skip)]
     pub reference: LevelReference,
@@ -174,12 +202,18 @@ pub struct Spectrum {
     pub weaker_peaks: usize,
     /// The tones, lowest first.
     pub peaks: Vec<Peak>,
-    /// Power in each bin from 0 Hz, a sine of amplitude A reading A².
+    /// The harmonic series that tones lie on, that with the most tones first; tones that are not
+    /// reported take part.
+    pub families: Vec<Family>,
+    /// Square of the amplitude re full scale that a sine in each bin from 0 Hz would have.
     #[serde(skip)]
     pub power: Vec<f64>,
     /// Estimated noise floor in each bin, likewise.
     #[serde(skip)]
     pub floor: Vec<f64>,
+    /// Bins that the mean of the samples reaches.
+    #[serde(skip)]
+    clear_of_dc_bins: usize,
     /// Lowest and highest frequency of interest in Hz.
     #[serde(skip)]
     pub range_hz: (f64, f64),
@@ -189,37 +223,24 @@ pub struct Spectrum {
 }
 
 impl Spectrum {
-    /// The same spectrum with its levels in dB re 20 µPa, where a full-scale sine has the level
-    /// `full_scale_db`. Amplitudes stay re full scale.
+    /// The same spectrum with its levels re another reference. Amplitudes stay re full scale.
     #[must_use]
-    pub fn calibrated(mut self, full_scale_db: f64) -> Self {
-        let factor = amplitude_from_db(full_scale_db).powi(2);
-        for power in self.power.iter_mut().chain(&mut self.floor) {
-            *power *= factor;
-        }
+    pub fn calibrated(mut self, reference: LevelReference) -> Self {
+        let change_db = reference.full_scale_db() - self.reference.full_scale_db();
         for peak in &mut self.peaks {
-            peak.level_db += full_scale_db;
+            peak.level_db += change_db;
         }
-        self.noise_floor_db = self.noise_floor_db.map(|db| db + full_scale_db);
-        self.scaling = format!(
-            "amplitude of a sine as its RMS pressure, dB re 20 µPa (full-scale sine = {full_scale_db} dB)"
-        );
-        self.reference = LevelReference::Pressure { full_scale_db };
+        self.noise_floor_db = self.noise_floor_db.map(|db| db + change_db);
+        self.reference = reference;
         self
     }
 
-    /// Level against frequency, within the range of interest.
-    #[must_use]
-    pub fn curve(&self) -> Curve {
-        let (frequency_hz, level_db) = self
-            .power
-            .iter()
-            .enumerate()
-            .map(|(k, power)| (k as f64 * self.bin_spacing_hz, db_from_power(*power)))
-            .filter(|(f, _)| (self.range_hz.0..=self.range_hz.1).contains(f))
-            .map(|(f, level)| (f, level.is_finite().then_some(level)))
-            .unzip();
-        Curve { frequency_hz, level_db }
+    /// Median of the noise floor over the range, as a level.
+    fn median_floor_db(&self) -> Option<f64> {
+        let mut floor: Vec<f64> = self.floor[self.bins()].to_vec();
+        floor.sort_by(f64::total_cmp);
+        let median_db = db_from_power(*floor.get(floor.len() / 2)?);
+        (median_db > -300.0).then_some(median_db + self.reference.full_scale_db())
     }
 }
 
@@ -282,8 +303,19 @@ impl SpectrumPass {
                 allowed: "1 Hz to 100 000 Hz".into(),
             });
         }
+        settings.averaging.check()?;
         let plan = FramePlan::new(&settings.frames, sample_rate_hz, span_samples)?;
-        let halves = [0, 1].map(|first| HalfPass { averager: Averager::new(&plan, first) });
+        let frames = plan.frames(span_samples);
+        let halves = [0, 1].map(|first| HalfPass {
+            averager: Averager::new(
+                &plan,
+                settings.averaging,
+                settings.detrend,
+                sample_rate_hz,
+                frames,
+                first,
+            ),
+        });
         Ok(Self { settings: *settings, sample_rate_hz, span_samples, plan, halves })
     }
 
@@ -309,20 +341,23 @@ impl SpectrumPass {
     /// Ends the first pass: finds the peaks and prepares to fit them.
     #[must_use]
     pub fn finish(self) -> TonePass {
-        let [even, odd] = self.halves;
-        let (power, frames) = even.averager.finish(&odd.averager);
-        let independent_frames = self.plan.window.independent_frames(frames, self.plan.hop);
+        let [even, odd] = self.halves.map(|half| half.averager);
+        let spacing_hz = self.plan.bin_spacing_hz(self.sample_rate_hz);
         let pad = self.plan.transform_size as f64 / self.plan.segment() as f64;
         let bandwidth = self.plan.window.figures().noise_bandwidth_bins * pad;
-        let floor = floor::noise_floor(&power, bandwidth, independent_frames);
+        let stretches = (even.stretches.clone(), odd.stretches.clone());
+        let averaged = even.finish(odd, &self.plan);
+        let floor = floor::noise_floor(&averaged.mean, bandwidth, averaged.independent_frames);
+        let drift = stretches.0.drift(&stretches.1, &self.plan, spacing_hz, &averaged.mean, &floor);
         let mut peaks = PeakSearch {
             plan: &self.plan,
             sample_rate_hz: self.sample_rate_hz,
-            power: &power,
+            power: &averaged.mean,
             floor: &floor,
-            frames,
-            independent_frames,
+            frames: averaged.frames,
+            independent_frames: averaged.independent_frames,
             false_alarm: self.settings.false_alarm,
+            threshold: self.settings.threshold_db.map(|db| amplitude_from_db(db).powi(2)),
         }
         .run();
         let weaker = peaks.split_off(peaks.len().min(MOST_TONES));
@@ -334,9 +369,9 @@ impl SpectrumPass {
             sample_rate_hz: self.sample_rate_hz,
             span_samples: self.span_samples,
             plan: self.plan,
-            power,
+            averaged,
             floor,
-            frames,
+            drift,
             peaks,
             weaker,
             fit,
@@ -350,9 +385,9 @@ pub struct TonePass {
     sample_rate_hz: f64,
     span_samples: u64,
     plan: FramePlan,
-    power: Vec<f64>,
+    averaged: Averaged,
     floor: Vec<f64>,
-    frames: u64,
+    drift: Option<Drift>,
     /// The strongest peaks, which are fitted, and the rest.
     peaks: Vec<WindowedPeak>,
     weaker: Vec<WindowedPeak>,
@@ -376,7 +411,7 @@ impl TonePass {
     /// Ends the second pass.
     #[must_use]
     pub fn finish(mut self) -> Spectrum {
-        let (low_hz, high_hz) = self.settings.range_hz.unwrap_or((0.0, self.sample_rate_hz / 2.0));
+        let range_hz = self.settings.range_hz.unwrap_or((0.0, self.sample_rate_hz / 2.0));
         let fitted = self.fit.is_some();
         let verdicts = self.fit.take().map(ToneFit::finish).unwrap_or_default();
         let verdicts = verdicts.into_iter().chain(std::iter::repeat(Verdict::Changing(Vec::new())));
@@ -386,30 +421,50 @@ impl TonePass {
             .chain(&self.weaker)
             .zip(verdicts)
             .filter_map(|(windowed, verdict)| self.peak(windowed, &verdict))
-            .filter(|peak| (low_hz..=high_hz).contains(&peak.frequency_hz))
             .collect();
         peaks.sort_by(|a, b| b.level_db.total_cmp(&a.level_db));
+        // Series may begin below the range or go on above it.
+        let strongest = &peaks[..peaks.len().min(MOST_TONES)];
+        let families = families::families(strongest, self.settings.reference_hz);
+        peaks.retain(|peak| (range_hz.0..=range_hz.1).contains(&peak.frequency_hz));
         let weaker_peaks = peaks.len().saturating_sub(self.settings.peaks);
         peaks.truncate(self.settings.peaks);
         peaks.sort_by(|a, b| a.frequency_hz.total_cmp(&b.frequency_hz));
-        let spacing_hz = self.plan.bin_spacing_hz(self.sample_rate_hz);
-        Spectrum {
+        for peak in &mut peaks {
+            let own = |member: &&Member| member.frequency_hz == peak.frequency_hz;
+            peak.harmonic = families
+                .first()
+                .and_then(|first| first.members.iter().find(own))
+                .map(|member| member.number);
+        }
+        let window = self.plan.window.figures();
+        let mut spectrum = Spectrum {
             window: self.plan.window.kind(),
             window_s: self.plan.segment() as f64 / self.sample_rate_hz,
             transform_size: self.plan.transform_size,
-            averaged_frames: self.frames,
-            bin_spacing_hz: spacing_hz,
+            averaging: self.settings.averaging,
+            averaged_frames: self.averaged.frames,
+            bin_spacing_hz: self.plan.bin_spacing_hz(self.sample_rate_hz),
             resolution_hz: self.plan.resolution_hz(self.sample_rate_hz),
-            scaling: "amplitude, dB re full scale (full-scale sine = 0 dB)".into(),
+            noise_bandwidth_hz: window.noise_bandwidth_bins * self.sample_rate_hz
+                / self.plan.segment() as f64,
+            independent_frames: self.averaged.asked_independent_frames,
             reference: LevelReference::FullScale,
-            noise_floor_db: self.noise_floor_db(low_hz, high_hz),
+            noise_floor_db: None,
             findings: self.findings(&peaks, fitted),
             weaker_peaks,
             peaks,
-            power: self.power,
+            families,
+            power: self.averaged.asked.unwrap_or(self.averaged.mean),
             floor: self.floor,
-            range_hz: (low_hz, high_hz),
-        }
+            clear_of_dc_bins: (self.plan.window.kind().main_lobe_half_bins()
+                * self.plan.transform_size as f64
+                / self.plan.segment() as f64)
+                .ceil() as usize,
+            range_hz,
+        };
+        spectrum.noise_floor_db = spectrum.median_floor_db();
+        spectrum
     }
 
     fn peak(&self, windowed: &WindowedPeak, verdict: &Verdict) -> Option<Peak> {
@@ -418,11 +473,13 @@ impl TonePass {
         // of its own uncertainty: a steady tone that shows in the frames is sure over the span, but
         // one that dies away can be lost in what the others leave there.
         let (in_frames, _) = windowed.measured(&[]);
+        // Without noise both are known to the rounding of the samples.
+        let in_frames_u = in_frames.u.max(1e-6 * width_hz);
         let same = |tone: &SteadyTone| {
             (tone.frequency_hz.value - windowed.frequency_hz).abs() < 0.5 * width_hz
                 && (0.7..1.4).contains(&(tone.amplitude.value / windowed.amplitude))
                 && tone.amplitude.u < 0.2 * tone.amplitude.value
-                && tone.frequency_hz.u < 3.0 * in_frames.u
+                && tone.frequency_hz.u < 3.0 * in_frames_u
         };
         let (frequency, amplitude, phase, method) = match verdict {
             Verdict::Steady(tone) if same(tone) => {
@@ -445,22 +502,11 @@ impl TonePass {
             note,
             cents,
             cents_u,
+            prominence_db: windowed.prominence_db,
+            width_hz: windowed.width_ratio.map(|ratio| ratio * width_hz),
+            harmonic: None,
             method,
         })
-    }
-
-    fn noise_floor_db(&self, low_hz: f64, high_hz: f64) -> Option<f64> {
-        let spacing_hz = self.plan.bin_spacing_hz(self.sample_rate_hz);
-        let mut floor: Vec<f64> = self
-            .floor
-            .iter()
-            .enumerate()
-            .filter(|(k, _)| (low_hz..=high_hz).contains(&(*k as f64 * spacing_hz)))
-            .map(|(_, floor)| *floor)
-            .collect();
-        floor.sort_by(f64::total_cmp);
-        let median_db = db_from_power(*floor.get(floor.len() / 2)?);
-        (median_db > -300.0).then_some(median_db)
     }
 
     fn findings(&self, peaks: &[Peak], fitted: bool) -> Vec<Finding> {
@@ -477,6 +523,18 @@ impl TonePass {
                     wanted as f64 / self.sample_rate_hz,
                     self.plan.resolution_hz(self.sample_rate_hz),
                     wanted as f64 / self.sample_rate_hz,
+                ),
+            ));
+        }
+        findings.extend(self.drift.map(|drift| self.drift_finding(drift)));
+        findings.extend(self.merged_finding(peaks));
+        if self.averaged.group_frames > 1 {
+            findings.push(Finding::note(
+                "median_of_groups",
+                format!(
+                    "The median is taken of groups of {} frames, which fit into memory: a click \
+                     spoils a group.",
+                    self.averaged.group_frames
                 ),
             ));
         }
@@ -499,5 +557,51 @@ impl TonePass {
             ));
         }
         findings
+    }
+
+    fn drift_finding(&self, drift: Drift) -> Finding {
+        let length_s = self.span_samples as f64 / self.sample_rate_hz;
+        Finding::warning(
+            "drift",
+            format!(
+                "The sound changes within the span: between {:.0} Hz and {:.0} Hz its level differs by \
+                 {:.1} dB from {:.2} s to {:.2} s after the start of the span, more than noise explains. \
+                 The spectrum is an average over that; a shorter span shows one state.",
+                drift.low_hz,
+                drift.high_hz,
+                drift.change_db,
+                length_s * drift.strongest_at.min(drift.weakest_at),
+                length_s * drift.strongest_at.max(drift.weakest_at),
+            ),
+        )
+    }
+
+    /// Peaks that are too wide for one tone.
+    fn merged_finding(&self, peaks: &[Peak]) -> Option<Finding> {
+        const WIDEST: f64 = 1.2;
+        let resolution_hz = self.plan.resolution_hz(self.sample_rate_hz);
+        let wide = |peak: &&Peak| {
+            peak.method == Method::Frames
+                && peak.width_hz.is_some_and(|width| width > WIDEST * resolution_hz)
+        };
+        let mut wide: Vec<&Peak> = peaks.iter().filter(wide).collect();
+        wide.sort_by(|a, b| b.level_db.total_cmp(&a.level_db));
+        let first = wide.first()?;
+        let others = match wide.len() {
+            1 => String::new(),
+            count => format!(", and {} other peaks are too wide as well", count - 1),
+        };
+        Some(Finding::warning(
+            "merged_peak",
+            format!(
+                "The peak at {:.1} Hz is {:.1} Hz wide at −6 dB, where one steady tone is {:.1} Hz{others}: \
+                 it may be two tones, or one that glides or dies away within a frame. Look closer with \
+                 --resolve {:.2}Hz.",
+                first.frequency_hz,
+                first.width_hz.unwrap_or(resolution_hz),
+                resolution_hz,
+                resolution_hz / 3.0,
+            ),
+        ))
     }
 }

@@ -4,6 +4,7 @@
 use super::floor::noise_threshold;
 use crate::frame::FramePlan;
 use crate::measured::Measured;
+use crate::units::db_from_power;
 use crate::window::Window;
 use std::f64::consts::TAU;
 
@@ -14,6 +15,11 @@ pub(crate) struct WindowedPeak {
     pub(crate) frequency_hz: f64,
     /// Amplitude re full scale: root of the power averaged over the frames.
     pub(crate) amplitude: f64,
+    /// Height above the higher of the two valleys that part it from higher peaks, in dB.
+    pub(crate) prominence_db: f64,
+    /// Width at −6 dB over that of a single steady tone in the same place; `None` where a
+    /// neighbour or the noise comes in between.
+    pub(crate) width_ratio: Option<f64>,
     /// What noise does to the two.
     noise: NoiseGain,
 }
@@ -79,6 +85,8 @@ pub(crate) struct PeakSearch<'a> {
     pub(crate) independent_frames: f64,
     /// Probability that noise alone puts one peak into the whole spectrum.
     pub(crate) false_alarm: f64,
+    /// Least power of a peak, likewise as `power`, if one was asked for.
+    pub(crate) threshold: Option<f64>,
 }
 
 /// What the side lobes of stronger tones are taken to add to the noise, as a multiple of their
@@ -86,6 +94,14 @@ pub(crate) struct PeakSearch<'a> {
 const SIDE_LOBE_MARGIN: f64 = 4.0;
 /// Weaker than the strongest peak by more than this, as a power ratio (−140 dB), is rounding.
 const SMALLEST_RATIO: f64 = 1e-14;
+/// Averages of overlapping frames have a somewhat longer tail than the distribution that is assumed:
+/// by so much more often does noise exceed a threshold.
+const TAIL_MARGIN: f64 = 2.0;
+/// Tones that decay or glide have skirts that no side lobe explains, uneven by chance: within so many
+/// bins of a tone so much stronger, a weak one must rise so far above its surroundings.
+const SKIRT_BINS: f64 = 24.0;
+const SKIRT_RATIO: f64 = 1e4;
+const SKIRT_PROMINENCE_DB: f64 = 6.0;
 /// Points of the main lobe that take part in the fit: those above −9 dB.
 const FIT_DEPTH: f64 = 0.125;
 
@@ -95,8 +111,8 @@ impl PeakSearch<'_> {
         let pad = self.plan.transform_size as f64 / self.plan.segment() as f64;
         let window = &self.plan.window;
         let independent_bins = self.power.len() as f64 / pad;
-        let threshold =
-            noise_threshold(self.independent_frames, self.false_alarm / independent_bins);
+        let false_alarm = self.false_alarm / (independent_bins * TAIL_MARGIN);
+        let threshold = noise_threshold(self.independent_frames, false_alarm);
         let mut tops = self.tops(pad);
         tops.sort_by(|a, b| self.power[*b].total_cmp(&self.power[*a]).then(a.cmp(b)));
         let mut peaks = Vec::new();
@@ -104,7 +120,7 @@ impl PeakSearch<'_> {
         for k in tops {
             let power = self.power[k];
             let strongest = accepted.first().map_or(0.0, |first| self.power[*first]);
-            if power < SMALLEST_RATIO * strongest {
+            if power < SMALLEST_RATIO * strongest || self.threshold.is_some_and(|t| power < t) {
                 break;
             }
             let leaked: f64 = accepted
@@ -114,7 +130,14 @@ impl PeakSearch<'_> {
                     self.power[*other] * lobe * lobe
                 })
                 .sum();
-            if power > threshold * (self.floor[k] + SIDE_LOBE_MARGIN * leaked) {
+            let in_a_skirt = || {
+                let reach = (SKIRT_BINS * pad) as usize;
+                let strong = |other: &usize| {
+                    k.abs_diff(*other) < reach && self.power[*other] > SKIRT_RATIO * power
+                };
+                accepted.iter().any(strong) && self.prominence_db(k) < SKIRT_PROMINENCE_DB
+            };
+            if power > threshold * (self.floor[k] + SIDE_LOBE_MARGIN * leaked) && !in_a_skirt() {
                 accepted.push(k);
                 peaks.push(self.refine(k, pad));
             }
@@ -162,8 +185,57 @@ impl PeakSearch<'_> {
         WindowedPeak {
             frequency_hz: (k as f64 + fit.offset * pad) * spacing_hz,
             amplitude: power.sqrt(),
+            prominence_db: self.prominence_db(k),
+            width_ratio: self.width_ratio(k, pad, &fit),
             noise: self.noise_gain(&fit, noise_to_signal, points.len() as f64 - 2.0),
         }
+    }
+
+    fn prominence_db(&self, k: usize) -> f64 {
+        let top = self.power[k];
+        let valley = |bins: &mut dyn Iterator<Item = usize>| {
+            bins.map(|bin| self.power[bin]).take_while(|p| *p <= top).fold(top, f64::min)
+        };
+        let valleys =
+            [valley(&mut (0..k).rev()), valley(&mut (k + 1..self.power.len()))].map(db_from_power);
+        // Digital silence has no level to be measured from.
+        db_from_power(top) - valleys[0].max(valleys[1]).max(db_from_power(top) - 200.0)
+    }
+
+    /// Width at −6 dB over that of the window's lobe, both read on straight lines between the levels
+    /// of the bins, so that a single tone gives 1 wherever it lies between bins.
+    fn width_ratio(&self, k: usize, pad: f64, fit: &LobeFit) -> Option<f64> {
+        // Where the flanks are less than 14 dB above the noise, its width is that of chance.
+        const LEAST_RATIO: f64 = 100.0;
+        if self.power[k] < LEAST_RATIO * self.floor[k] {
+            return None;
+        }
+        let window = &self.plan.window;
+        let lobe = |bin: usize| {
+            let x = (bin as f64 - k as f64) / pad - fit.offset;
+            window.response(x).powi(2)
+        };
+        let reach = (4.0 * window.kind().main_lobe_half_bins() * pad).ceil() as usize;
+        let crossing = |power: &dyn Fn(usize) -> f64, step: isize| -> Option<f64> {
+            let limit = 0.25 * power(k);
+            let mut last = power(k);
+            for distance in 1..=reach {
+                let bin = k.checked_add_signed(step * distance as isize)?;
+                if bin >= self.power.len() {
+                    return None;
+                }
+                let now = power(bin);
+                if now <= limit {
+                    let share = (limit / last).ln() / (now.max(1e-300) / last).ln();
+                    return Some(distance as f64 - 1.0 + share);
+                }
+                last = now;
+            }
+            None
+        };
+        let measured = |bin: usize| self.power[bin];
+        let width = crossing(&measured, -1)? + crossing(&measured, 1)?;
+        Some(width / (crossing(&lobe, -1)? + crossing(&lobe, 1)?))
     }
 
     /// Offset from bin `k` in bins of 1/L and power re bin `k` of the points of its lobe: downhill
