@@ -9,7 +9,7 @@ use tonemap_core::frame::FrameSettings;
 use tonemap_core::units::{Extent, Frequency, Seconds, Separation, Share};
 use tonemap_core::window::WindowKind;
 use tonemap_core::{Error, Span};
-use tonemap_figures::Size;
+use tonemap_figures::{FrequencyScale, Size};
 use tonemap_media::RawFormat;
 use tonemap_study::Wanted;
 
@@ -50,7 +50,7 @@ fn raw_format(text: &str) -> Result<RawFormat, Error> {
 }
 
 /// Which stretch of a take to analyse.
-#[derive(Args, Clone)]
+#[derive(Args, Clone, Default)]
 #[command(next_help_heading = "Part of the take")]
 pub(crate) struct SpanArgs {
     /// Start of the span: 1.5, 1.5s, 250ms or 1:02.5
@@ -181,6 +181,24 @@ pub(crate) struct OutputArgs {
     /// Say what is being done, on standard error
     #[arg(long, short)]
     pub(crate) verbose: bool,
+}
+
+/// How frequencies are spread in a figure.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Axis {
+    /// Equal intervals take equal space
+    Log,
+    /// Equal differences take equal space
+    Linear,
+}
+
+impl From<Axis> for FrequencyScale {
+    fn from(axis: Axis) -> Self {
+        match axis {
+            Axis::Log => Self::Logarithmic,
+            Axis::Linear => Self::Linear,
+        }
+    }
 }
 
 /// A figure beside the result.

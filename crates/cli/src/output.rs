@@ -109,14 +109,18 @@ pub(crate) fn check_writable(file: &Path, force: bool) -> Result<()> {
 
 /// Finds out before the work which of the files asked for could not be written at the end.
 pub(crate) fn check_outputs(figure: &FigureArgs, output: &OutputArgs) -> Result<()> {
-    if let Some(file) = &figure.figure {
-        Picture::of(file)?;
-        check_writable(file, output.force)?;
-    }
+    check_figure(figure, output.force)?;
     match &output.output {
         Some(file) => check_writable(file, output.force),
         None => Ok(()),
     }
+}
+
+/// The same for a figure alone.
+pub(crate) fn check_figure(figure: &FigureArgs, force: bool) -> Result<()> {
+    let Some(file) = &figure.figure else { return Ok(()) };
+    Picture::of(file)?;
+    check_writable(file, force)
 }
 
 fn folder_of(file: &Path) -> &Path {
@@ -128,26 +132,33 @@ fn folder_of(file: &Path) -> &Path {
 
 /// Writes a file under a temporary name, then renames it: it is there whole or not at all.
 pub(crate) fn write_whole(file: &Path, content: &[u8], force: bool) -> Result<()> {
+    write_by(file, force, |out| Ok(out.write_all(content)?))
+}
+
+/// The same for a file that is written piece by piece; it is not there if `write` fails.
+pub(crate) fn write_by<T>(
+    file: &Path,
+    force: bool,
+    write: impl FnOnce(&mut fs::File) -> Result<T>,
+) -> Result<T> {
     check_writable(file, force)?;
-    let write = || -> io::Result<()> {
-        let mut temporary = tempfile::Builder::new();
-        #[cfg(unix)]
-        {
-            use std::os::unix::fs::PermissionsExt;
-            // A temporary file is private; a result is not.
-            temporary.permissions(fs::Permissions::from_mode(0o666));
-        }
-        let mut temporary = temporary.tempfile_in(folder_of(file))?;
-        temporary.write_all(content)?;
-        temporary.as_file().sync_all()?;
-        if force {
-            temporary.persist(file).map_err(|error| error.error)?;
-        } else {
-            temporary.persist_noclobber(file).map_err(|error| error.error)?;
-        }
-        Ok(())
-    };
-    write().with_context(|| format!("{}: it could not be written", file.display()))
+    let failed = || format!("{}: it could not be written", file.display());
+    let mut temporary = tempfile::Builder::new();
+    #[cfg(unix)]
+    {
+        use std::os::unix::fs::PermissionsExt;
+        // A temporary file is private; a result is not.
+        temporary.permissions(fs::Permissions::from_mode(0o666));
+    }
+    let mut temporary = temporary.tempfile_in(folder_of(file)).with_context(failed)?;
+    let written = write(temporary.as_file_mut()).with_context(|| file.display().to_string())?;
+    temporary.as_file().sync_all().with_context(failed)?;
+    if force {
+        temporary.persist(file).map_err(|error| error.error).with_context(failed)?;
+    } else {
+        temporary.persist_noclobber(file).map_err(|error| error.error).with_context(failed)?;
+    }
+    Ok(written)
 }
 
 /// Writes a result to standard output, or to the file that was asked for.

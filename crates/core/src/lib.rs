@@ -41,6 +41,7 @@
 //! ```
 
 mod error;
+pub mod filter;
 mod finding;
 pub mod frame;
 pub mod intake;

@@ -45,4 +45,4 @@ pub use block::Block;
 pub use error::Error;
 pub use raw::{RawCoding, RawFormat};
 pub use reader::{TakeInfo, TakeReader};
-pub use write::{WavEncoding, write_wav};
+pub use write::{WavEncoding, WavSink, write_wav};

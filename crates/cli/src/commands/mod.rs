@@ -1,7 +1,9 @@
 //! The commands, one file each: its arguments, then resolve settings → run → present.
 
 mod demo;
+mod filter;
 mod inspect;
+mod signal;
 mod spectrum;
 mod study;
 
@@ -15,6 +17,8 @@ use crate::output::Status;
 pub(crate) enum Command {
     Inspect(inspect::Inspect),
     Spectrum(Box<spectrum::Spectrum>),
+    Filter(Box<filter::Filter>),
+    Signal(signal::Signal),
     Study(study::Study),
     Demo(demo::Demo),
 }
@@ -24,6 +28,8 @@ impl Command {
         match self {
             Self::Inspect(command) => command.run(),
             Self::Spectrum(command) => command.run(),
+            Self::Filter(command) => command.run(),
+            Self::Signal(command) => command.run(),
             Self::Study(command) => command.run(),
             Self::Demo(command) => command.run(),
         }

@@ -17,11 +17,11 @@ use tonemap_core::units::{
 };
 use tonemap_core::window::Window;
 use tonemap_figures::{
-    DrawnLook, DrawnSpectrum, Figure, FrequencyScale, LevelAxis, NarrowFigure, SpectrumFigure,
-    narrow_figure, spectrum_figure,
+    DrawnLook, DrawnSpectrum, Figure, LevelAxis, NarrowFigure, SpectrumFigure, narrow_figure,
+    spectrum_figure,
 };
 
-use crate::args::{FigureArgs, Format, FrameArgs, OutputArgs, PartArgs, SourceArgs};
+use crate::args::{Axis, FigureArgs, Format, FrameArgs, OutputArgs, PartArgs, SourceArgs};
 use crate::arrays::{self, Arrays};
 use crate::output::{self, Status, Usage};
 use crate::studies;
@@ -193,14 +193,6 @@ struct LookArgs {
     /// Draw the power added up over frequency, too
     #[arg(long, requires = "figure")]
     cumulative: bool,
-}
-
-#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
-enum Axis {
-    /// Equal intervals take equal space
-    Log,
-    /// Equal differences take equal space
-    Linear,
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
@@ -866,10 +858,7 @@ impl Spectrum {
             notes: &notes,
             findings: &findings,
             reference_hz: readings[0].settings.reference_hz,
-            scale: match self.look.axis {
-                Axis::Log => FrequencyScale::Logarithmic,
-                Axis::Linear => FrequencyScale::Linear,
-            },
+            scale: self.look.axis.into(),
             scaling: self.scaling(),
             level_axis: match self.look.amplitude {
                 Amplitude::Db => LevelAxis::Decibels,

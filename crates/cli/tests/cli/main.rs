@@ -1,6 +1,7 @@
 //! The built program on files in a temporary folder.
 //!
 //! - `inspect.rs`, `spectrum.rs`, `demo.rs`: what each command gives, in every form
+//! - `signal.rs`: test sounds whose truth is known, and filtered takes
 //! - `sources.rs`: every format, standard input, samples without a header
 //! - `bad_input.rs`: what is refused, how it is said, and that nothing is left behind
 //! - `bench.rs`: helpers: a folder with takes, and the program run in it
@@ -9,6 +10,7 @@ mod bad_input;
 mod bench;
 mod demo;
 mod inspect;
+mod signal;
 mod sources;
 mod spectrum;
 mod study;

@@ -5,9 +5,11 @@
 
 pub mod alder_hall;
 mod partials;
+mod recipe;
 mod string;
 
 pub use partials::{Partial, Vibrato, harmonics, render};
+pub use recipe::{Player, Recipe, Sweep, Voice};
 pub use string::PluckedString;
 
 use rand_chacha::ChaCha8Rng;
