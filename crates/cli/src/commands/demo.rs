@@ -45,7 +45,7 @@ struct Step {
 const TITLE: &str = "Alder Hall, first day";
 
 const INTRODUCTION: &str = "The village hall is being readied for recitals, and the workshop next \
-    door brings its instruments. A harp string was recorded, a long tone of a wooden flute, and a hand \
+    door brings its instruments. Two harp strings were recorded, a long tone of a wooden flute, and a hand \
     bell as it was tuned on the lathe, cut by cut; two takes went wrong. Below is every command that \
     was run on them, with what it printed and drew.";
 
@@ -78,8 +78,8 @@ const STEPS: &[Step] = &[
     Step {
         heading: "The harp, and the copy of it",
         text: "Conditions can be given by hand, too, with their unit.",
-        arguments: "study add harp-g3.wav harp-copy.wav --note G3 --group harp --channels bridge:near \
-                    --condition 'distance=1.2 m'",
+        arguments: "study add harp-g3.wav harp-g3-other.wav harp-copy.wav --note G3 --group harp \
+                    --channels bridge:near --condition 'distance=1.2 m'",
         figure: None,
         files: &[],
     },
@@ -144,6 +144,32 @@ const STEPS: &[Step] = &[
         files: &[],
     },
     Step {
+        heading: "The flute: where its power lies",
+        text: "Half of it lies in the first partial. Between the partials is breath: its density, smoothed over a \
+               twelfth of an octave, and the median of the frames, which a knock would not move.",
+        arguments: "spectrum flute-a4.wav --from 0.1 --to 2.9 --scaling density --average median --smooth 1/12 \
+                    --peaks 5 --cumulative --figure flute-power.png",
+        figure: Some("flute-power.png"),
+        files: &[],
+    },
+    Step {
+        heading: "Two strings to one note",
+        text: "Both are meant to be G3. Laid over each other they differ in level and in decay; in pitch by next \
+               to nothing, it seems.",
+        arguments: "spectrum harp-g3 harp-g3-other --from 0.1 --range 150Hz..2500Hz --peaks 6 --figure \
+                    harp-pair.png",
+        figure: Some("harp-pair.png"),
+        files: &[],
+    },
+    Step {
+        heading: "Two strings, closer",
+        text: "Within twenty cents of G3 the difference is plain: 2.5 cents, which beats every three to four \
+               seconds.",
+        arguments: "spectrum harp-g3 harp-g3-other --from 0.1 --around G3 --cents 20 --figure harp-cents.png",
+        figure: Some("harp-cents.png"),
+        files: &[],
+    },
+    Step {
         heading: "The bell: partials that are no harmonics",
         text: "Before tuning, the second partial should be three times the first. 519.8 Hz times three \
                is 1559.4 Hz; it lies at 1593.1 Hz, 37 cents too high.",
@@ -159,6 +185,30 @@ const STEPS: &[Step] = &[
         arguments: "spectrum bell-cut0.wav --from 0.1 --resolve 0.3Hz --window hann --range 515Hz..525Hz \
                     --axis linear --zero-pad 4 --figure bell-pair.png",
         figure: Some("bell-pair.png"),
+        files: &[],
+    },
+    Step {
+        heading: "One partial alone",
+        text: "All but the lowest partial is taken out, without a delay: now the swelling can be heard.",
+        arguments: "filter bell-cut0.wav --keep 500Hz..540Hz --transition 20Hz --output bell-partial.wav \
+                    --figure bell-partial.png",
+        figure: Some("bell-partial.png"),
+        files: &["bell-partial.wav"],
+    },
+    Step {
+        heading: "Is it right? Prove it",
+        text: "A tone of harmonics 2 to 5 of A2, without the first: made from a recipe, so that everything \
+               about it is known.",
+        arguments: "signal 'harmonics frequency=A2 numbers=2,3,4,5' 'noise level=-70dB' --duration 2s --output \
+                    no-first.wav",
+        figure: None,
+        files: &["no-first.wav"],
+    },
+    Step {
+        heading: "The pitch is not the strongest line",
+        text: "The tones are found to lie on one series, and its fundamental is told although it has no tone.",
+        arguments: "spectrum no-first.wav",
+        figure: None,
         files: &[],
     },
     Step {
@@ -226,7 +276,14 @@ impl Demo {
         const RATE: u32 = 48_000;
         let rate = f64::from(RATE);
         let narrow = |sound: &[f64]| synth::to_samples(sound);
-        self.write_take("harp-g3.wav", RATE, 24, &[narrow(&alder_hall::harp_note(rate, 5.0))])?;
+        let strings = [
+            ("harp-g3.wav", alder_hall::harp_g3()),
+            ("harp-g3-other.wav", alder_hall::harp_g3_other()),
+        ];
+        for (name, string) in strings {
+            let note = narrow(&alder_hall::harp_note(&string, rate, 5.0));
+            self.write_take(name, RATE, 24, &[note])?;
+        }
         self.write_take("flute-a4.wav", RATE, 24, &[narrow(&alder_hall::flute_tone(rate, 3.0))])?;
         self.write_take("bell-cut0.wav", RATE, 24, &[narrow(&alder_hall::bell_note(rate, 9.0))])?;
         for cuts in 1..=alder_hall::BELL_CUTS {

@@ -29,7 +29,8 @@ pub(crate) struct Signal {
     /// Voice, in quotes: 'tone frequency=440Hz level=-6dB'
     #[arg(value_name = "VOICE", required_unless_present = "recipe")]
     voices: Vec<String>,
-    /// Read the recipe from a TOML file: rate, duration, seed, and [[voices]] with kind and settings
+    /// Read the recipe from a TOML file: rate, duration, seed, and a table of voices, each with its
+    /// kind and settings
     #[arg(long, value_name = "FILE")]
     recipe: Option<PathBuf>,
     /// Length of the sound [default: 1s]

@@ -208,7 +208,7 @@ const USUAL_CENTS: f64 = 50.0;
 /// How many times finer than its range a narrow look resolves, unless asked for.
 const NARROW_FINENESS: f64 = 40.0;
 /// Its longest frame in samples, unless asked for.
-const NARROW_SAMPLES: u64 = 1 << 20;
+const NARROW_SAMPLES: u64 = 1 << 19;
 /// Points of its curve.
 const NARROW_POINTS: usize = 1201;
 

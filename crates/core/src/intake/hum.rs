@@ -454,7 +454,10 @@ mod tests {
             let rate = rates[case as usize % 3];
             assert_eq!(hum_in(&clean(case, rate, 40.0), rate), None, "case {case}");
         }
-        assert_eq!(hum_in(&alder_hall::harp_note(48_000.0, 5.0), 48_000.0), None);
+        assert_eq!(
+            hum_in(&alder_hall::harp_note(&alder_hall::harp_g3(), 48_000.0, 5.0), 48_000.0),
+            None
+        );
         assert_eq!(hum_in(&vec![0.0; 200_000], 48_000.0), None);
     }
 

@@ -589,18 +589,25 @@ impl TonePass {
         let first = wide.first()?;
         let others = match wide.len() {
             1 => String::new(),
-            count => format!(", and {} other peaks are too wide as well", count - 1),
+            2 => ", and another is too wide as well".into(),
+            count => format!(", and {} others are too wide as well", count - 1),
+        };
+        let width_bins = self.plan.window.figures().width_6db_bins;
+        let finest_hz = width_bins * self.sample_rate_hz / self.span_samples as f64;
+        let advice = if finest_hz < 0.7 * resolution_hz {
+            let finer_hz = (100.0 * finest_hz.max(resolution_hz / 3.0)).ceil() / 100.0;
+            format!("Look closer with --resolve {finer_hz}Hz.")
+        } else {
+            "The span is too short for a closer look.".into()
         };
         Some(Finding::warning(
             "merged_peak",
             format!(
                 "The peak at {:.1} Hz is {:.1} Hz wide at −6 dB, where one steady tone is {:.1} Hz{others}: \
-                 it may be two tones, or one that glides or dies away within a frame. Look closer with \
-                 --resolve {:.2}Hz.",
+                 it may be two tones, or one that glides or dies away within a frame. {advice}",
                 first.frequency_hz,
                 first.width_hz.unwrap_or(resolution_hz),
                 resolution_hz,
-                resolution_hz / 3.0,
             ),
         ))
     }

@@ -1,6 +1,6 @@
 //! `inspect` of one hour, as a whole process, against bare decoding.
 //!
-//! `cargo bench -p tonemap --bench one_hour` prints the times, their ratios and the peak memory of the
+//! `cargo bench -p tonemap --bench inspect_hour` prints the times, their ratios and the peak memory of the
 //! process. The take is 3600 s of 48 kHz, 24-bit, mono, in two kinds: plucked strings with noise, a
 //! note every two seconds, and one steady tone, which asks most of the true peak. Bare decoding, in one
 //! thread and with nothing else done, is measured twice: of WAV by our own reader, which only widens the
