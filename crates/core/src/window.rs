@@ -284,19 +284,20 @@ impl Window {
     }
 
     /// Greatest amplitude of any side lobe at `distance_bins` from the main lobe or farther, re
-    /// the main lobe. Beyond the range studied the envelope is taken to fall by 6 dB per octave,
-    /// the slowest that any of the windows does.
+    /// the main lobe. Beyond a quarter of the range studied the envelope is taken to fall by 6 dB per
+    /// octave at most, the slowest that any of the windows does.
     #[must_use]
     pub fn side_lobe_beyond(&self, distance_bins: f64) -> f64 {
         let beyond_main = (distance_bins - self.kind.main_lobe_half_bins()).max(0.0);
         let index = (beyond_main * SIDE_LOBE_STEPS as f64) as usize;
-        match self.side_lobes.get(index) {
-            Some(amplitude) => *amplitude,
-            None => self
-                .side_lobes
-                .last()
-                .map_or(0.0, |last| last * self.side_lobes.len() as f64 / index as f64),
+        let quarter = self.side_lobes.len() / 4;
+        let studied = self.side_lobes.get(index).copied().unwrap_or(0.0);
+        if index <= quarter {
+            return studied;
         }
+        // The ends of a sampled window make lobes that go as cot(πx/N) or 1/sin(πx/N): at a quarter of
+        // the range within 6 % of 1/(πx/N), as for a long window, but far less or more at its end.
+        studied.max(1.06 * self.side_lobes[quarter] * quarter as f64 / index as f64)
     }
 
     /// Loss of frequency accuracy against the Cramér–Rao bound when one frame of this window is

@@ -150,6 +150,22 @@ fn the_density_of_white_noise_is_right_at_every_window_and_average() {
     assert!(worst < 0.1, "{worst}");
 }
 
+#[test]
+fn the_median_of_few_frames_is_right_on_average() {
+    let truth_db = 10.0 * (2.0 * 0.01f64 / 24_000.0).log10();
+    for (seed, samples) in [(1, 48_000), (2, 60_000), (3, 80_000), (4, 120_000)] {
+        let settings =
+            SpectrumSettings { averaging: Averaging::Median, ..SpectrumSettings::default() };
+        let spectrum = measure(&noise(seed, 0.1, samples), RATE_HZ, &settings).expect("measured");
+        let curve =
+            spectrum.curve(&CurveSettings { scaling: Scaling::Density, ..Default::default() });
+        let inner = &curve.value[20..curve.value.len() - 20];
+        let mean_db = 10.0 * (2.0 * inner.iter().sum::<f64>() / inner.len() as f64).log10();
+        println!("median of {} frames: {:+.3} dB", spectrum.averaged_frames, mean_db - truth_db);
+        assert!((mean_db - truth_db).abs() < 0.15);
+    }
+}
+
 /// Noise and, in one bin, a steady tone: the interval holds the power that an endless average would
 /// show.
 #[test]

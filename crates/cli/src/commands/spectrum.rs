@@ -939,11 +939,15 @@ pub(super) fn measure(
     )?);
     let mut tone_pass = spectrum_pass.finish();
     if tone_pass.needs_samples() || zoom.is_some() {
+        let [mut one_half, mut other_half] = tone_pass.halves();
         part.read_in_two(
             "tones",
             quiet,
-            |samples| tone_pass.push(samples),
-            |samples| zoom.iter_mut().for_each(|zoom| zoom.push(samples)),
+            |samples| one_half.push(samples),
+            |samples| {
+                other_half.push(samples);
+                zoom.iter_mut().for_each(|zoom| zoom.push(samples));
+            },
         )?;
     }
     let measured = tone_pass.finish();

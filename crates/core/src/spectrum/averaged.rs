@@ -286,7 +286,7 @@ impl Averager {
                 groups.append(rest);
                 let bins = averaged.mean.len();
                 let shape = window.independent_frames(*each, 2 * plan.hop);
-                let mut median = medians(groups, bins, shape);
+                let mut median = medians(groups, bins, shape, independent_frames / shape);
                 median.iter_mut().enumerate().for_each(|(k, power)| *power *= one_sided(k));
                 averaged.independent_frames = (independent_frames * MEDIAN_WORTH).max(1.0);
                 averaged.asked_independent_frames = Some(averaged.independent_frames);
@@ -373,13 +373,14 @@ const STEADY_SPREAD: f64 = 0.3;
 
 /// The median over the groups in each bin, times the ratio of mean to median of the gamma
 /// distribution that has the same quartiles; noise has the shape `noise_shape`, steady tones an
-/// infinite one. With fewer than eight groups quartiles mean little, and noise is assumed.
-fn medians(groups: &[f32], bins: usize, noise_shape: f64) -> Vec<f64> {
+/// infinite one. With fewer than eight groups quartiles mean little, and noise is assumed. The groups are
+/// worth `independent` ones.
+fn medians(groups: &[f32], bins: usize, noise_shape: f64, independent: f64) -> Vec<f64> {
     let count = groups.len() / bins;
     if count == 0 {
         return vec![0.0; bins];
     }
-    let ratios = QuartileRatios::new(noise_shape);
+    let ratios = QuartileRatios::new(noise_shape, independent);
     let mut values = vec![0.0f32; count];
     (0..bins)
         .map(|k| {
@@ -403,11 +404,16 @@ fn medians(groups: &[f32], bins: usize, noise_shape: f64) -> Vec<f64> {
 struct QuartileRatios {
     /// ln (upper quartile / lower quartile) and mean / median, from wide to narrow.
     table: Vec<(f64, f64)>,
+    /// What is left of mean / median − 1 for the median of few.
+    of_few: f64,
 }
 
 impl QuartileRatios {
     /// From the shape of noise to forty times that; narrower ones are taken as steady.
-    fn new(noise_shape: f64) -> Self {
+    ///
+    /// The median of n independent values of an exponential distribution is ln 2 + 1/(2n + 1.26) on
+    /// average, to 0.3 %, rather than ln 2.
+    fn new(noise_shape: f64, independent: f64) -> Self {
         const STEPS: i32 = 24;
         let entry = |step: i32| {
             let shape = noise_shape * 40f64.powf(f64::from(step) / f64::from(STEPS));
@@ -415,7 +421,12 @@ impl QuartileRatios {
             let spread = (gamma.inverse_cdf(0.75) / gamma.inverse_cdf(0.25)).ln();
             Some((spread, 1.0 / gamma.inverse_cdf(0.5)))
         };
-        Self { table: (0..=STEPS).filter_map(entry).collect() }
+        let table: Vec<(f64, f64)> = (0..=STEPS).filter_map(entry).collect();
+        let ln_2 = std::f64::consts::LN_2;
+        let grown = 1.0 + 1.0 / (ln_2 * (2.0 * independent + 1.26));
+        let of_noise = table.first().map_or(1.0, |(_, ratio)| *ratio);
+        let of_few = ((of_noise / grown - 1.0) / (of_noise - 1.0).max(1e-9)).clamp(0.0, 1.0);
+        Self { table, of_few }
     }
 
     fn mean_to_median(&self, spread: f64) -> f64 {
@@ -428,6 +439,10 @@ impl QuartileRatios {
             } else {
                 STEADY_SPREAD + (1.0 - STEADY_SPREAD) * beyond.min(1.0)
             };
+        1.0 + (self.ratio(spread) - 1.0) * self.of_few
+    }
+
+    fn ratio(&self, spread: f64) -> f64 {
         let after = self.table.partition_point(|(wide, _)| *wide > spread);
         match (after.checked_sub(1).map(|n| self.table[n]), self.table.get(after)) {
             (Some((wide, more)), Some((narrow, less))) => {
@@ -466,7 +481,7 @@ mod tests {
         let (re, im) = (white_noise(1, 1.0, bins * count), white_noise(2, 1.0, bins * count));
         let noise: Vec<f32> =
             re.iter().zip(&im).map(|(a, b)| (0.5 * (a * a + b * b)) as f32).collect();
-        let mean = medians(&noise, bins, 1.0).iter().sum::<f64>() / bins as f64;
+        let mean = medians(&noise, bins, 1.0, count as f64).iter().sum::<f64>() / bins as f64;
         assert!((mean - 1.0).abs() < 0.02, "{mean}");
         // 40 dB over that noise.
         let tone: Vec<f32> = re
@@ -477,7 +492,7 @@ mod tests {
                 ((1.0 + scale * a).powi(2) + (scale * b).powi(2)) as f32
             })
             .collect();
-        let mean = medians(&tone, bins, 1.0).iter().sum::<f64>() / bins as f64;
+        let mean = medians(&tone, bins, 1.0, count as f64).iter().sum::<f64>() / bins as f64;
         assert!((mean - 1.0).abs() < 0.002, "{mean}");
     }
 }

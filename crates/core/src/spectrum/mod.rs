@@ -67,7 +67,7 @@ use crate::units::{
 use averaged::{Averaged, Averager};
 use drift::Drift;
 use peaks::{PeakSearch, WindowedPeak};
-use tones::{SteadyTone, ToneFit, Verdict};
+use tones::{BlockSums, SteadyTone, ToneFit, Verdict};
 
 /// Most tones fitted jointly; the strongest.
 const MOST_TONES: usize = 40;
@@ -379,6 +379,20 @@ impl SpectrumPass {
     }
 }
 
+/// Every second tone of a [`TonePass`].
+pub struct HalfTonePass<'a> {
+    sums: Option<&'a mut BlockSums>,
+}
+
+impl HalfTonePass<'_> {
+    /// Takes the next samples of the span.
+    pub fn push(&mut self, samples: &[f32]) {
+        if let Some(sums) = &mut self.sums {
+            sums.push(samples);
+        }
+    }
+}
+
 /// The second pass: the tones, over the same samples again.
 pub struct TonePass {
     settings: SpectrumSettings,
@@ -403,8 +417,17 @@ impl TonePass {
 
     /// Takes the next samples of the span.
     pub fn push(&mut self, samples: &[f32]) {
-        if let Some(fit) = &mut self.fit {
-            fit.push(samples);
+        for mut half in self.halves() {
+            half.push(samples);
+        }
+    }
+
+    /// The two halves of the work, which may be done on two threads: each takes all samples of the
+    /// span. The result is the same, to the bit, as with [`push`](Self::push).
+    pub fn halves(&mut self) -> [HalfTonePass<'_>; 2] {
+        match &mut self.fit {
+            Some(fit) => fit.halves().each_mut().map(|sums| HalfTonePass { sums: Some(sums) }),
+            None => [HalfTonePass { sums: None }, HalfTonePass { sums: None }],
         }
     }
 

@@ -110,7 +110,8 @@ impl PeakSearch<'_> {
     pub(crate) fn run(&self) -> Vec<WindowedPeak> {
         let pad = self.plan.transform_size as f64 / self.plan.segment() as f64;
         let window = &self.plan.window;
-        let independent_bins = self.power.len() as f64 / pad;
+        // A finer curve finds the maxima between the bins, too.
+        let independent_bins = self.power.len() as f64 / pad * pad.min(2.0);
         let false_alarm = self.false_alarm / (independent_bins * TAIL_MARGIN);
         let threshold = noise_threshold(self.independent_frames, false_alarm);
         let mut tops = self.tops(pad);
@@ -123,13 +124,15 @@ impl PeakSearch<'_> {
             if power < SMALLEST_RATIO * strongest || self.threshold.is_some_and(|t| power < t) {
                 break;
             }
-            let leaked: f64 = accepted
+            let lobe_power =
+                |distance: usize| window.side_lobe_beyond(distance as f64 / pad).powi(2);
+            // What stands at 0 Hz, on one side only, has lobes like any tone.
+            let of_mean = 4.0 * self.power[0] * lobe_power(k);
+            let of_tones: f64 = accepted
                 .iter()
-                .map(|other| {
-                    let lobe = window.side_lobe_beyond(k.abs_diff(*other) as f64 / pad);
-                    self.power[*other] * lobe * lobe
-                })
+                .map(|other| self.power[*other] * lobe_power(k.abs_diff(*other)))
                 .sum();
+            let leaked = of_mean + of_tones;
             let in_a_skirt = || {
                 let reach = (SKIRT_BINS * pad) as usize;
                 let strong = |other: &usize| {

@@ -73,19 +73,27 @@ pub(crate) struct ToneFit {
     blocks: usize,
     /// Frequencies in radians per sample; the first is 0, for the mean of the samples.
     omegas: Vec<f64>,
+    /// Block sums of the tones 0, 2, 4, … and of the tones 1, 3, 5, …
+    halves: [BlockSums; 2],
+    /// How far a tone may lie from where it was first seen: one bin of a frame, in radians per
+    /// block.
+    reach: f64,
+}
+
+/// Block sums of every second tone.
+pub(crate) struct BlockSums {
+    block: usize,
+    blocks: usize,
+    omegas: Vec<f64>,
     /// Cosines and sines of ω̂t at t = ½, 1½, … samples, of each tone.
     cosines: Vec<Vec<f64>>,
     sines: Vec<Vec<f64>>,
-    /// Block sums of each tone.
     sums: Vec<Vec<C>>,
     pending: Vec<f64>,
     /// Sums and differences of the pending samples at equal distance from their middle.
     even: Vec<f64>,
     odd: Vec<f64>,
     position: u64,
-    /// How far a tone may lie from where it was first seen: one bin of a frame, in radians per
-    /// block.
-    reach: f64,
 }
 
 impl ToneFit {
@@ -106,24 +114,59 @@ impl ToneFit {
         let omegas: Vec<f64> = std::iter::once(0.0)
             .chain(frequencies_hz.iter().map(|f| TAU * f / sample_rate_hz))
             .collect();
-        let table = |function: fn(f64) -> f64| -> Vec<Vec<f64>> {
-            let of = |w: &f64| (0..TABLE / 2).map(|n| function(w * (n as f64 + 0.5))).collect();
-            omegas.iter().map(of).collect()
-        };
+        let halves = [0, 1].map(|first| {
+            let own = omegas.iter().skip(first).step_by(2).copied().collect();
+            BlockSums::new(own, block as usize, blocks as usize)
+        });
         Some(Self {
             sample_rate_hz,
             block: block as usize,
             blocks: blocks as usize,
+            halves,
+            reach: (TAU * block as f64 / segment as f64).min(PI),
+            omegas,
+        })
+    }
+
+    /// The two halves of the collecting, each of which takes all samples of the span.
+    pub(crate) fn halves(&mut self) -> &mut [BlockSums; 2] {
+        &mut self.halves
+    }
+
+    /// Block sums of a tone.
+    fn sums(&self, tone: usize) -> &[C] {
+        &self.halves[tone % 2].sums[tone / 2]
+    }
+
+    /// Time of the middle of the blocks, in samples from the start of the span.
+    fn middle(&self) -> f64 {
+        (self.block * self.blocks) as f64 / 2.0 - 0.5
+    }
+
+    /// Fits all tones and judges them.
+    pub(crate) fn finish(self) -> Vec<Verdict> {
+        JointFit::new(&self).run()
+    }
+}
+
+impl BlockSums {
+    fn new(omegas: Vec<f64>, block: usize, blocks: usize) -> Self {
+        let table = |function: fn(f64) -> f64| -> Vec<Vec<f64>> {
+            let of = |w: &f64| (0..TABLE / 2).map(|n| function(w * (n as f64 + 0.5))).collect();
+            omegas.iter().map(of).collect()
+        };
+        Self {
+            block,
+            blocks,
             cosines: table(f64::cos),
             sines: table(f64::sin),
-            sums: vec![vec![C::default(); blocks as usize]; omegas.len()],
+            sums: vec![vec![C::default(); blocks]; omegas.len()],
             pending: Vec::with_capacity(TABLE),
             even: Vec::with_capacity(TABLE / 2),
             odd: Vec::with_capacity(TABLE / 2),
             position: 0,
-            reach: (TAU * block as f64 / segment as f64).min(PI),
             omegas,
-        })
+        }
     }
 
     /// Takes the next samples of the span.
@@ -154,7 +197,7 @@ impl ToneFit {
             self.odd.clear();
             self.odd.extend(pairs().map(|(after, before)| after - before));
             let middle = self.position as f64 + self.pending.len() as f64 / 2.0 - 0.5;
-            let from_middle = middle - self.middle();
+            let from_middle = middle - ((self.block * self.blocks) as f64 / 2.0 - 0.5);
             for (tone, omega) in self.omegas.iter().enumerate() {
                 let re = dot(&self.even, &self.cosines[tone]);
                 let im = -dot(&self.odd, &self.sines[tone]);
@@ -165,16 +208,6 @@ impl ToneFit {
         }
         self.position += self.pending.len() as u64;
         self.pending.clear();
-    }
-
-    /// Time of the middle of the blocks, in samples from the start of the span.
-    fn middle(&self) -> f64 {
-        (self.block * self.blocks) as f64 / 2.0 - 0.5
-    }
-
-    /// Fits all tones and judges them.
-    pub(crate) fn finish(self) -> Vec<Verdict> {
-        JointFit::new(&self).run()
     }
 }
 
@@ -237,7 +270,7 @@ impl<'a> JointFit<'a> {
 
     /// Block sums of one tone less what all other tones, and its own mirror image, put there.
     fn less_others(&self, tone: usize) -> Vec<C> {
-        let mut own = self.data.sums[tone].clone();
+        let mut own = self.data.sums(tone).to_vec();
         let here = self.data.omegas[tone];
         for (other, (omega, amplitude)) in self.omegas.iter().zip(&self.amplitudes).enumerate() {
             if other == 0 {
