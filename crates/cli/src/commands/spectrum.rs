@@ -946,7 +946,9 @@ pub(super) fn measure(
             |samples| one_half.push(samples),
             |samples| {
                 other_half.push(samples);
-                zoom.iter_mut().for_each(|zoom| zoom.push(samples));
+                if let Some(zoom) = &mut zoom {
+                    zoom.push(samples);
+                }
             },
         )?;
     }

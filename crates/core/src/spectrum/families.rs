@@ -202,12 +202,25 @@ fn matched(
         }
     }
     // What the law was taken from proves nothing.
-    let mut gains: Vec<f64> = members.iter().map(|(.., gain)| *gain).collect();
-    gains.sort_by(f64::total_cmp);
     let free_parameters = if stiff { 2 } else { 1 };
-    let highest = members.iter().map(|(_, number, ..)| *number).max().unwrap_or(0);
-    let gaps = f64::from(highest) - members.len() as f64;
-    let evidence = gains.iter().rev().skip(free_parameters).sum::<f64>() - COST_OF_A_GAP * gaps;
+    members.sort_by_key(|(_, number, ..)| *number);
+    let evidence_of_first = |count: usize| {
+        let highest = members[count - 1].1;
+        let mut gains: Vec<f64> = members[..count].iter().map(|(.., gain)| *gain).collect();
+        gains.sort_by(f64::total_cmp);
+        let gaps = f64::from(highest) - count as f64;
+        gains.iter().rev().skip(free_parameters).sum::<f64>() - COST_OF_A_GAP * gaps
+    };
+    // A tone far above the others may cost more in gaps than it is worth.
+    let mut best = (0, f64::NEG_INFINITY);
+    for count in 1..=members.len() {
+        let evidence = evidence_of_first(count);
+        if evidence > best.1 {
+            best = (count, evidence);
+        }
+    }
+    let (count, evidence) = best;
+    members.truncate(count);
     let members = members.into_iter().map(|(index, number, ..)| (index, number)).collect();
     Series { members, evidence }
 }
