@@ -13,6 +13,7 @@ use tonemap_core::Error;
 use tonemap_core::units::{amplitude_from_db, db_from_amplitude, db_from_power};
 use tonemap_media::{WavEncoding, WavSink};
 
+use crate::args::Format;
 use crate::output;
 use crate::text;
 
@@ -29,6 +30,15 @@ pub(crate) struct SoundArgs {
     /// Add noise of half a bit before rounding, so that what is lost is noise and not distortion
     #[arg(long)]
     pub(crate) dither: bool,
+    /// Form of the account of what was written
+    #[arg(long, value_enum, default_value_t = Format::Text)]
+    pub(crate) format: Format,
+    /// Replace files that exist already
+    #[arg(long)]
+    pub(crate) force: bool,
+    /// Print nothing but the result
+    #[arg(long, short)]
+    pub(crate) quiet: bool,
 }
 
 /// Bits of a sample as typed.
@@ -114,7 +124,6 @@ impl Sound<'_> {
 /// clip is not written.
 pub(crate) fn write_sound(
     args: &SoundArgs,
-    force: bool,
     sample_rate_hz: f64,
     channels: usize,
     frames: u64,
@@ -128,7 +137,7 @@ pub(crate) fn write_sound(
             args.output.display()
         );
     }
-    output::write_by(&args.output, force, |file| {
+    output::write_by(&args.output, args.force, |file| {
         let out = BufWriter::with_capacity(1 << 18, file);
         let code = match args.bits.0 {
             WavEncoding::Integer(bits) => amplitude_from_db(-6.020_599_913 * f64::from(bits - 1)),

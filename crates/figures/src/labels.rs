@@ -136,15 +136,15 @@ pub(crate) struct Taken {
 }
 
 impl Taken {
-    /// A legend and the marks of the tones.
-    pub(crate) fn new(legend: Frame, marks: &[(f64, f64)]) -> Self {
+    /// What stands there already, and the marks of the tones.
+    pub(crate) fn new(standing: &[Frame], marks: &[(f64, f64)]) -> Self {
         let around = |(x, y): &(f64, f64)| Frame {
             left: x - 6.0,
             right: x + 6.0,
             top: y - 6.0,
             bottom: y + 6.0,
         };
-        let frames = std::iter::once(legend).chain(marks.iter().map(around)).collect();
+        let frames = standing.iter().copied().chain(marks.iter().map(around)).collect();
         Self { frames, leaders: Vec::new() }
     }
 

@@ -15,6 +15,7 @@
 
 mod error;
 mod labels;
+mod legend;
 mod narrow;
 mod notes;
 mod page;

@@ -6,6 +6,7 @@ use tonemap_core::{Finding, Measured};
 
 use crate::error::Error;
 use crate::labels::{Frame, Skyline, Taken};
+use crate::legend::{self, Sign};
 use crate::notes::{self, LEFT_PX, NOTES_LINE_PX, RIGHT_PX};
 use crate::panel::{Axis, Panel, Scale};
 use crate::sheet::{Align, Figure, Mark, Sheet, Size, Type};
@@ -58,7 +59,7 @@ pub fn narrow_figure(figure: &NarrowFigure<'_>, size: Size) -> Result<Figure, Er
         let title = Type::new(theme::TITLE_PX, theme::INK).bold();
         sheet.text(panel.x.from_px, 32.0, figure.title, title)?;
         panel.draw_grid(sheet)?;
-        let legend = draw_expected(sheet, &panel, figure)?;
+        let line = draw_expected(sheet, &panel, figure)?;
         let mut skyline = Skyline::new(&panel);
         for (n, look) in figure.looks.iter().enumerate() {
             let line: Vec<(f64, f64)> = points(figure, look)
@@ -73,7 +74,7 @@ pub fn narrow_figure(figure: &NarrowFigure<'_>, size: Size) -> Result<Figure, Er
             }
             sheet.line(&line, theme::category(n), 1.0, 1.5)?;
         }
-        draw_tones(sheet, &panel, figure, &skyline, legend)?;
+        draw_tones(sheet, &panel, figure, &skyline, line)?;
         draw_hertz(sheet, &panel, figure.expected_hz)?;
         let reference = figure.looks[0].spectrum.reference.words();
         panel.draw_frame(sheet, &format!("Level, dB {reference}"))?;
@@ -141,7 +142,7 @@ fn panel(figure: &NarrowFigure<'_>, size: Size, lines_below: usize) -> Panel {
     }
 }
 
-/// The line of what was expected, and the legend.
+/// The line of what was expected, and the legend. Returns what no label may cover.
 fn draw_expected(
     sheet: &Sheet<'_>,
     panel: &Panel,
@@ -149,26 +150,12 @@ fn draw_expected(
 ) -> Result<Frame, Error> {
     let x = panel.x.place(0.0);
     sheet.dashed(&[(x, panel.y.from_px), (x, panel.y.to_px)], theme::ESTIMATE, 1.6)?;
-    let look = Type::new(theme::LABEL_PX, theme::INK);
-    let mut right = panel.x.to_px;
-    let y = 31.0;
-    let entries = figure.looks.iter().map(|look| look.name).filter(|_| figure.looks.len() > 1);
-    for (n, name) in entries.enumerate().collect::<Vec<_>>().into_iter().rev() {
-        right -= look.width(name);
-        sheet.text(right, y, name, look)?;
-        sheet.line(
-            &[(right - 33.0, y - 4.5), (right - 7.0, y - 4.5)],
-            theme::category(n),
-            1.0,
-            2.0,
-        )?;
-        sheet.mark(right - 20.0, y - 4.5, 4.0, theme::category(n), true, Mark::of(n))?;
-        right -= 52.0;
+    let words = format!("expected {}", expected(figure));
+    let mut entries = vec![(words.as_str(), Sign::Dashes(theme::ESTIMATE))];
+    if figure.looks.len() > 1 {
+        entries.extend(legend::curves(figure.looks.iter().map(|look| look.name)));
     }
-    let text = format!("expected {}", expected(figure));
-    right -= look.width(&text);
-    sheet.text(right, y, &text, look)?;
-    sheet.dashed(&[(right - 33.0, y - 4.5), (right - 7.0, y - 4.5)], theme::ESTIMATE, 1.6)?;
+    legend::draw(sheet, panel.x.to_px, &entries)?;
     Ok(Frame { left: x - 2.0, right: x + 2.0, top: panel.y.to_px, bottom: panel.y.from_px })
 }
 
@@ -188,7 +175,7 @@ fn draw_tones(
     all.sort_by(|a, b| b.2.level_db.total_cmp(&a.2.level_db));
     let places: Vec<(f64, f64)> =
         all.iter().map(|(_, cents, peak)| panel.place(*cents, peak.level_db)).collect();
-    let mut taken = Taken::new(expected, &places);
+    let mut taken = Taken::new(&[expected], &places);
     for ((n, cents, peak), place) in all.iter().zip(&places) {
         let frequency = Measured::new(peak.frequency_hz, peak.frequency_hz_u).text(6);
         let cents = Measured::new(*cents, peak.cents_u).text(4);

@@ -4,7 +4,8 @@ use tonemap_core::Finding;
 use tonemap_core::spectrum::{Curve, Method, Peak, Scaling, Spectrum};
 
 use crate::error::Error;
-use crate::labels::{self, Frame, Skyline};
+use crate::labels::{Skyline, Taken};
+use crate::legend::{self, Sign};
 use crate::notes::{self, LEFT_PX, NOTES_LINE_PX, RIGHT_PX};
 use crate::panel::{Axis, Panel, Scale};
 use crate::sheet::{Figure, Mark, Sheet, Size, Type};
@@ -92,19 +93,14 @@ pub fn spectrum_figure(figure: &SpectrumFigure<'_>, size: Size) -> Result<Figure
         sheet.text(panel.x.from_px, 32.0, figure.title, title)?;
         panel.draw_grid(sheet)?;
         let mut skyline = Skyline::new(&panel);
-        let several = figure.spectra.len() > 1;
         for (n, drawn) in figure.spectra.iter().enumerate() {
             draw_curve(sheet, &panel, figure, drawn, theme::category(n), &mut skyline)?;
         }
         if let [only] = figure.spectra {
             draw_floor(sheet, &panel, figure, only)?;
         }
-        let legend = if several {
-            draw_names(sheet, &panel, figure)?
-        } else {
-            draw_legend(sheet, &panel, &figure.spectra[0].spectrum.peaks)?
-        };
-        draw_tones(sheet, &panel, figure, &skyline, legend)?;
+        legend::draw(sheet, panel.x.to_px, &legend_entries(figure))?;
+        draw_tones(sheet, &panel, figure, &skyline)?;
         panel.draw_note_scale(sheet, figure.reference_hz)?;
         panel.draw_frame(sheet, &level_title(figure))?;
         let bottom = match &below {
@@ -361,56 +357,16 @@ fn draw_cumulative(
     panel.draw_frame(sheet, "Power below, %")
 }
 
-/// The legend of one spectrum, in the upper right corner outside the plot; nothing is hidden by it.
-fn draw_legend(sheet: &Sheet<'_>, panel: &Panel, peaks: &[Peak]) -> Result<Frame, Error> {
-    let look = Type::new(theme::LABEL_PX, theme::PALE_INK);
-    let mut entries: Vec<(&str, Option<Method>)> = Vec::new();
-    if peaks.iter().any(|peak| peak.method == Method::Span) {
-        entries.push(("steady tone", Some(Method::Span)));
-    }
-    if peaks.iter().any(|peak| peak.method == Method::Frames) {
-        entries.push(("tone that changes", Some(Method::Frames)));
-    }
-    entries.push(("noise floor", None));
-    let mut x = panel.x.to_px;
-    let y = 31.0;
-    for (name, method) in entries.into_iter().rev() {
-        x -= look.width(name);
-        sheet.text(x, y, name, look)?;
-        match method {
-            Some(method) => {
-                x -= 12.0;
-                sheet.dot(x, y - 4.5, 4.5, theme::TONE, method == Method::Span)?;
-                x -= 12.0;
-            }
-            None => {
-                sheet.dashed(&[(x - 33.0, y - 4.5), (x - 7.0, y - 4.5)], theme::ESTIMATE, 1.3)?;
-                x -= 46.0;
-            }
-        }
-        x -= 8.0;
-    }
-    Ok(Frame { left: x, right: panel.x.to_px, top: 0.0, bottom: 0.0 })
-}
-
-/// The legend of several spectra: the names, each with its line and mark, in the upper right corner.
-fn draw_names(
-    sheet: &Sheet<'_>,
-    panel: &Panel,
-    figure: &SpectrumFigure<'_>,
-) -> Result<Frame, Error> {
-    let look = Type::new(theme::LABEL_PX, theme::INK);
-    let mut x = panel.x.to_px;
-    let y = 31.0;
-    for (n, drawn) in figure.spectra.iter().enumerate().rev() {
-        x -= look.width(drawn.name);
-        sheet.text(x, y, drawn.name, look)?;
-        let colour = theme::category(n);
-        sheet.line(&[(x - 33.0, y - 4.5), (x - 7.0, y - 4.5)], colour, 1.0, 2.0)?;
-        sheet.mark(x - 20.0, y - 4.5, 4.0, colour, true, Mark::of(n))?;
-        x -= 52.0;
-    }
-    Ok(Frame { left: x, right: panel.x.to_px, top: 0.0, bottom: 0.0 })
+/// What the legend names: the spectra, or what is drawn of the one.
+fn legend_entries<'a>(figure: &SpectrumFigure<'a>) -> Vec<(&'a str, Sign)> {
+    let [only] = figure.spectra else {
+        return legend::curves(figure.spectra.iter().map(|drawn| drawn.name));
+    };
+    let has = |method: Method| only.spectrum.peaks.iter().any(|peak| peak.method == method);
+    let steady = has(Method::Span).then_some(("steady tone", Sign::Tone(true)));
+    let changing = has(Method::Frames).then_some(("tone that changes", Sign::Tone(false)));
+    let floor = Some(("noise floor", Sign::Dashes(theme::ESTIMATE)));
+    [steady, changing, floor].into_iter().flatten().collect()
 }
 
 /// Marks every tone and labels as many as have room, the strongest first.
@@ -419,7 +375,6 @@ fn draw_tones(
     panel: &Panel,
     figure: &SpectrumFigure<'_>,
     skyline: &Skyline,
-    legend: Frame,
 ) -> Result<(), Error> {
     let several = figure.spectra.len() > 1;
     let mut tones: Vec<(usize, &Peak, f64)> = figure
@@ -435,7 +390,7 @@ fn draw_tones(
     tones.sort_by(|a, b| b.2.total_cmp(&a.2));
     let places: Vec<(f64, f64)> =
         tones.iter().map(|(_, peak, height)| panel.place(peak.frequency_hz, *height)).collect();
-    let mut taken = labels::Taken::new(legend, &places);
+    let mut taken = Taken::new(&[], &places);
     for ((n, peak, _), place) in tones.iter().zip(&places) {
         let colour = if several { theme::category(*n) } else { theme::TONE };
         taken.draw_label(sheet, panel, skyline, *place, peak, several.then_some(colour))?;

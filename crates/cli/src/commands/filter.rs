@@ -53,15 +53,6 @@ pub(crate) struct Filter {
     axis: Axis,
     #[command(flatten)]
     sound: SoundArgs,
-    /// Form of the account of what was written
-    #[arg(long, value_enum, default_value_t = Format::Text, help_heading = "Output")]
-    format: Format,
-    /// Replace files that exist already
-    #[arg(long, help_heading = "Output")]
-    force: bool,
-    /// Print nothing but the result
-    #[arg(long, short, help_heading = "Output")]
-    quiet: bool,
 }
 
 const EXAMPLES: &str = "Examples:
@@ -110,15 +101,15 @@ struct Filtered {
 
 impl Filter {
     pub(crate) fn run(&self) -> Result<Status> {
-        output::check_figure(&self.figure, self.force)?;
-        output::check_writable(&self.sound.output, self.force)?;
+        output::check_figure(&self.figure, self.sound.force)?;
+        output::check_writable(&self.sound.output, self.sound.force)?;
         let named = studies::find_take(self.take.as_ref(), &self.source)?;
         let mut take = Take::open(named, &self.source)?;
         let span = take.span(self.span.span())?;
         let filtered = self.filter(&take, span)?;
         if let Some(file) = &self.figure.figure {
             let figure = self.draw(&mut take, &filtered)?;
-            output::write_figure(file, &figure, self.force)?;
+            output::write_figure(file, &figure, self.sound.force)?;
         }
         output::print(&self.account(&take, span, filtered)?)?;
         Ok(Status::Done)
@@ -133,7 +124,7 @@ impl Filter {
         let (taps, transition_hz) = (filters[0].taps(), filters[0].transition_hz());
         let mut findings = take.findings.clone();
         let args = &self.sound;
-        let levels = sound::write_sound(args, self.force, rate, channels, span.len(), |sound| {
+        let levels = sound::write_sound(args, rate, channels, span.len(), |sound| {
             let mut out: Vec<Vec<f64>> = vec![Vec::new(); channels];
             let mut interleaved = Vec::new();
             let mut written = Ok(());
@@ -157,7 +148,7 @@ impl Filter {
                 }
                 write(&mut out);
             };
-            findings.extend(take.read_in_two(span, "filter", self.quiet, pass, |_| ())?);
+            findings.extend(take.read_in_two(span, "filter", self.sound.quiet, pass, |_| ())?);
             for (filter, out) in filters.drain(..).zip(&mut out) {
                 filter.finish(|y| out.extend_from_slice(y));
             }
@@ -172,7 +163,7 @@ impl Filter {
         let Filtered { settings, taps, transition_hz, levels, findings } = filtered;
         let output = self.sound.output.display().to_string();
         let result = FilterResult { output, samples: span.len(), levels };
-        match self.format {
+        match self.sound.format {
             Format::Text => Ok(format!(
                 "{}\n  {}\n  {}\n  transitions of {} Hz, {taps} taps, no delay; beyond them {} dB \
                  down\n  {}: peak {} dBFS, RMS {} dBFS\n{}",
@@ -240,8 +231,9 @@ impl Filter {
         let settings = SpectrumSettings { peaks: 0, ..SpectrumSettings::default() };
         let reference_hz = take.reference_hz();
         let (title, span_line) = (take.name(), take.span_line(take.span(self.span.span())?));
-        let before = measure(&take.part(&channel(self.span.clone()))?, &settings, self.quiet, 0)?.0;
-        let after = measure(&written.part(&channel(whole))?, &settings, self.quiet, 0)?.0;
+        let before =
+            measure(&take.part(&channel(self.span.clone()))?, &settings, self.sound.quiet, 0)?.0;
+        let after = measure(&written.part(&channel(whole))?, &settings, self.sound.quiet, 0)?.0;
         let settings = CurveSettings { margin: 1, ..CurveSettings::default() };
         let curves = [before.curve(&settings), after.curve(&settings)];
         let figure = SpectrumFigure {

@@ -47,12 +47,6 @@ pub(crate) struct Signal {
     inverse: Option<PathBuf>,
     #[command(flatten)]
     sound: SoundArgs,
-    /// Form of the account of what was written
-    #[arg(long, value_enum, default_value_t = Format::Text, help_heading = "Output")]
-    format: Format,
-    /// Replace files that exist already
-    #[arg(long, help_heading = "Output")]
-    force: bool,
 }
 
 const EXAMPLES: &str = "Voices, with what their settings are unless given:
@@ -119,7 +113,7 @@ const REFERENCE_HZ: f64 = 440.0;
 
 impl Signal {
     pub(crate) fn run(&self) -> Result<Status> {
-        output::check_writable(&self.sound.output, self.force)?;
+        output::check_writable(&self.sound.output, self.sound.force)?;
         let (recipe, lines) = self.read()?;
         let mut player = recipe.player()?;
         if recipe.sample_rate_hz.fract() != 0.0 {
@@ -131,17 +125,16 @@ impl Signal {
             self.write_inverse(file, &recipe)?;
         }
         let rate = recipe.sample_rate_hz;
-        let levels =
-            sound::write_sound(&self.sound, self.force, rate, 1, recipe.samples(), |sound| {
-                let mut block = vec![0.0; 1 << 15];
-                loop {
-                    match player.play(&mut block) {
-                        0 => return Ok(()),
-                        count => sound.write(&block[..count])?,
-                    }
+        let levels = sound::write_sound(&self.sound, rate, 1, recipe.samples(), |sound| {
+            let mut block = vec![0.0; 1 << 15];
+            loop {
+                match player.play(&mut block) {
+                    0 => return Ok(()),
+                    count => sound.write(&block[..count])?,
                 }
-            })?;
-        let content = match self.format {
+            }
+        })?;
+        let content = match self.sound.format {
             Format::Text => self.as_text(&recipe, &lines, levels),
             Format::Json => self.as_json(&recipe, lines, levels)?,
             Format::Csv => output::csv_table(recipe.voices.iter().flat_map(truth))?,
@@ -193,9 +186,10 @@ impl Signal {
             let reason = "--inverse needs a recipe with one sweep in it";
             return Err(Usage(reason.into()).into());
         };
-        let args = SoundArgs { output: file.into(), bits: Bits(WavEncoding::Float), dither: false };
+        let args =
+            SoundArgs { output: file.into(), bits: Bits(WavEncoding::Float), ..self.sound.clone() };
         let samples = inverse.len() as u64;
-        sound::write_sound(&args, self.force, recipe.sample_rate_hz, 1, samples, |sound| {
+        sound::write_sound(&args, recipe.sample_rate_hz, 1, samples, |sound| {
             sound.write(&inverse)
         })?;
         Ok(())
