@@ -47,6 +47,7 @@ pub mod frame;
 pub mod intake;
 mod measured;
 mod span;
+pub mod spectrogram;
 pub mod spectrum;
 pub mod synth;
 pub mod transform;

@@ -1,0 +1,211 @@
+//! The spectrogram's cells against known truth.
+//!
+//! `cargo test -p tonemap-core --test spectrogram -- --nocapture` prints the figures.
+
+use rand::{RngExt, SeedableRng};
+use rand_chacha::ChaCha8Rng;
+use tonemap_core::frame::FrameSettings;
+use tonemap_core::spectrogram::{
+    FrequencyAxis, Pooling, Spectrogram, SpectrogramSettings, spectrogram,
+};
+use tonemap_core::synth;
+use tonemap_core::units::Extent;
+use tonemap_core::window::WindowKind;
+
+const RATE_HZ: f64 = 48_000.0;
+
+const AXES: [FrequencyAxis; 4] = [
+    FrequencyAxis::Linear,
+    FrequencyAxis::Logarithmic,
+    FrequencyAxis::Bark,
+    FrequencyAxis::Mel,
+];
+
+fn made(samples: &[f32], settings: &SpectrogramSettings) -> Spectrogram {
+    spectrogram(samples, RATE_HZ, settings).expect("made")
+}
+
+fn level_db(power: f32) -> f64 {
+    10.0 * f64::from(power).log10()
+}
+
+/// The greatest cell of the middle column: its level and the frequency of its row.
+fn strongest(picture: &Spectrogram) -> (f64, f64) {
+    let column = picture.column(picture.plan.columns / 2);
+    let rows = picture.plan.row_hz();
+    let best = (0..column.len()).max_by(|a, b| column[*a].total_cmp(&column[*b])).expect("rows");
+    (level_db(column[best]), rows[best])
+}
+
+#[test]
+fn tones_have_their_level_and_place_on_every_axis() {
+    let mut worst = 0.0f64;
+    for axis in AXES {
+        for seed in 0..60 {
+            let mut random = ChaCha8Rng::seed_from_u64(seed);
+            let hz = 40.0 * 400f64.powf(random.random::<f64>());
+            let level = random.random_range(-60.0..0.0);
+            let tone = synth::sine(hz, 10f64.powf(level / 20.0), 0.3, RATE_HZ, 96_000);
+            let window = [WindowKind::BlackmanHarris, WindowKind::Hann, WindowKind::FlatTop];
+            let settings = SpectrogramSettings {
+                axis,
+                frames: FrameSettings {
+                    window: window[seed as usize % 3],
+                    resolution_hz: Some(random.random_range(5.0..12.0)),
+                    ..FrameSettings::default()
+                },
+                size: (200, random.random_range(100..700)),
+                ..SpectrogramSettings::default()
+            };
+            let picture = made(&tone, &settings);
+            let (found, at) = strongest(&picture);
+            worst = worst.max((found - level).abs());
+            let edges = &picture.plan.edges_hz;
+            let row = edges.partition_point(|edge| *edge <= hz);
+            let spacing = picture.plan.frames.bin_spacing_hz(RATE_HZ);
+            let width = (edges[row.min(edges.len() - 1)] - edges[row - 1]).max(spacing);
+            assert!((at - hz).abs() <= width, "{axis:?}: {at} Hz, not {hz} Hz");
+        }
+    }
+    println!("level of a tone on four axes: worst {worst:.3} dB");
+    assert!(worst < 0.05);
+}
+
+#[test]
+fn low_notes_leave_no_holes_and_are_told_apart() {
+    let mut sound = synth::sine(30.0, 0.1, 0.0, RATE_HZ, 96_000);
+    let other = synth::sine(60.0, 0.05, 0.0, RATE_HZ, 96_000);
+    sound.iter_mut().zip(&other).for_each(|(x, y)| *x += y);
+    let settings = SpectrogramSettings {
+        frames: FrameSettings { resolution_hz: Some(5.0), ..FrameSettings::default() },
+        range_hz: Some((20.0, 24_000.0)),
+        size: (100, 700),
+        ..SpectrogramSettings::default()
+    };
+    let picture = made(&sound, &settings);
+    let column = picture.column(picture.plan.columns / 2);
+    assert!(column.iter().all(|power| *power > 0.0), "a hole");
+    let rows = picture.plan.row_hz();
+    for (hz, level) in [(30.0, -20.0), (60.0, -26.0206)] {
+        let near = (0..rows.len()).filter(|row| (rows[*row] / hz).log2().abs() < 0.2);
+        let found = near.map(|row| level_db(column[row])).fold(f64::MIN, f64::max);
+        assert!((found - level).abs() < 0.05, "{hz} Hz: {found}");
+    }
+    let between = (0..rows.len()).find(|row| rows[*row] > 44.0).expect("a row");
+    assert!(level_db(column[between]) < -60.0);
+}
+
+#[test]
+fn a_click_is_seen_however_many_frames_share_a_column() {
+    let mut sound = synth::to_samples(&synth::white_noise(1, 1e-4, 48_000 * 60));
+    sound[1_000_003] = 0.9;
+    let frames = FrameSettings {
+        segment: Some(Extent::Samples(4096)),
+        hop: Some(Extent::Samples(1024)),
+        ..FrameSettings::default()
+    };
+    let settings = SpectrogramSettings { frames, size: (100, 200), ..Default::default() };
+    let picture = made(&sound, &settings);
+    let loudness: Vec<f32> =
+        (0..picture.plan.columns).map(|n| picture.column(n).iter().sum()).collect();
+    let loudest = (0..100).max_by(|a, b| loudness[*a].total_cmp(&loudness[*b])).expect("columns");
+    assert!((picture.plan.time_s(loudest) - 1_000_003.0 / RATE_HZ).abs() < 0.4);
+    // The range is that of the noise all the same.
+    let (low, high) = picture.usual_range_db();
+    let noise = 10.0 * (4.0 * 1e-8 * 2.004_f64 / 4096.0).log10();
+    assert!(high < noise + 25.0 && low < noise, "{low} {high} {noise}");
+}
+
+#[test]
+fn mean_power_keeps_the_level_of_noise() {
+    let sound = synth::to_samples(&synth::white_noise(1, 0.1, 48_000 * 20));
+    let frames = FrameSettings { segment: Some(Extent::Samples(4096)), ..FrameSettings::default() };
+    for axis in AXES {
+        let settings = SpectrogramSettings {
+            frames,
+            axis,
+            pooling: Pooling::Power,
+            size: (50, 100),
+            range_hz: Some((50.0, 20_000.0)),
+            time_s: None,
+        };
+        let picture = made(&sound, &settings);
+        let inner: Vec<f64> = (2..48)
+            .flat_map(|n| picture.column(n).to_vec())
+            .map(f64::from)
+            .collect();
+        let mean = inner.iter().sum::<f64>() / inner.len() as f64;
+        // 4·σ²·noise bandwidth / L.
+        let truth = 4.0 * 0.01 * 2.004_353 / 4096.0;
+        assert!((10.0 * (mean / truth).log10()).abs() < 0.1, "{axis:?} {}", mean / truth);
+    }
+}
+
+#[test]
+fn a_frame_is_a_column_where_there_are_few() {
+    let sound = synth::sine(1000.0, 0.5, 0.0, RATE_HZ, 4800);
+    let frames = FrameSettings {
+        segment: Some(Extent::Samples(1024)),
+        hop: Some(Extent::Samples(256)),
+        ..FrameSettings::default()
+    };
+    let settings = SpectrogramSettings { frames, ..SpectrogramSettings::default() };
+    let picture = made(&sound, &settings);
+    assert_eq!(picture.plan.columns, 20);
+    assert!((picture.plan.time_s(7) - 7.0 * 256.0 / RATE_HZ).abs() < 1e-12);
+    // Half of the first frame lies before the span.
+    let (first, middle) = (picture.column(0), picture.column(10));
+    let greatest = |column: &[f32]| column.iter().copied().fold(0.0, f32::max);
+    assert!((level_db(greatest(first)) - level_db(greatest(middle)) + 6.02).abs() < 0.6);
+}
+
+#[test]
+fn pictures_that_cannot_be_are_refused() {
+    let sound = vec![0.1; 4800];
+    let refused = |settings: SpectrogramSettings| spectrogram(&sound, RATE_HZ, &settings).is_err();
+    let usual = SpectrogramSettings::default();
+    assert!(refused(SpectrogramSettings { size: (4, 100), ..usual }));
+    assert!(refused(SpectrogramSettings { size: (100, 100_000), ..usual }));
+    assert!(refused(SpectrogramSettings { range_hz: Some((100.0, 30_000.0)), ..usual }));
+    assert!(refused(SpectrogramSettings { range_hz: Some((500.0, 400.0)), ..usual }));
+    assert!(spectrogram(&[0.0; 10], RATE_HZ, &usual).is_err());
+}
+
+#[test]
+fn blocks_of_any_length_give_the_same_picture() {
+    use std::sync::Arc;
+    use tonemap_core::spectrogram::{ColumnAnalyser, SpectrogramPass, SpectrogramPlan};
+    let sound = synth::to_samples(&synth::white_noise(2, 0.1, 100_000));
+    for size in [(40, 64), (4000, 64)] {
+        let settings = SpectrogramSettings { size, ..SpectrogramSettings::default() };
+        let whole = made(&sound, &settings);
+        let plan = Arc::new(SpectrogramPlan::new(&settings, RATE_HZ, 100_000).expect("planned"));
+        let mut pass = SpectrogramPass::new(plan.clone());
+        let mut analyser = ColumnAnalyser::new(plan.clone());
+        let mut power = vec![0.0; plan.columns * plan.rows()];
+        for block in sound.chunks(7777) {
+            pass.push(block);
+            let ready = pass.ready();
+            for column in ready.clone() {
+                let cells = &mut power[column * 64..(column + 1) * 64];
+                analyser.column(column, pass.samples(column), cells);
+            }
+            pass.let_go(ready.end);
+        }
+        assert!(pass.rest().is_empty());
+        assert_eq!(power, whole.power);
+    }
+}
+
+#[test]
+fn resolution_and_time_are_traded_openly() {
+    let sound = vec![0.0; 48_000];
+    let by_time = SpectrogramSettings { time_s: Some(0.01), ..SpectrogramSettings::default() };
+    let picture = made(&sound, &by_time);
+    assert!((picture.plan.blur_s() / 0.01 - 1.0).abs() < 0.01 && picture.plan.findings.is_empty());
+    let frames = FrameSettings { resolution_hz: Some(20.0), ..FrameSettings::default() };
+    let picture = made(&sound, &SpectrogramSettings { frames, ..by_time });
+    assert_eq!(picture.plan.findings[0].code, "time_not_reached");
+    let both = SpectrogramSettings { frames, time_s: Some(0.1), ..by_time };
+    assert!(made(&sound, &both).plan.findings.is_empty());
+}
