@@ -4,13 +4,13 @@ use std::io::Cursor;
 use std::path::Path;
 
 use anyhow::{Context, Result};
-use ndarray::ArrayView1;
+use ndarray::ArrayViewD;
 use ndarray_npy::NpzWriter;
 
 use crate::output::{self, Usage};
 
-/// Named columns of numbers.
-pub(crate) type Arrays = Vec<(String, Vec<f64>)>;
+/// Named arrays of numbers: a column, or a table of rows of this many numbers.
+pub(crate) type Arrays = Vec<(String, Vec<f64>, Option<usize>)>;
 
 /// Refuses a file whose name does not end in .npz.
 pub(crate) fn check_name(file: &Path) -> Result<()> {
@@ -25,9 +25,14 @@ pub(crate) fn check_name(file: &Path) -> Result<()> {
 pub(crate) fn write_npz(file: &Path, arrays: &Arrays, force: bool) -> Result<()> {
     let mut content = Cursor::new(Vec::new());
     let mut archive = NpzWriter::new(&mut content);
-    for (name, values) in arrays {
+    for (name, values, row) in arrays {
+        let shape: Vec<usize> = match row {
+            Some(row) => vec![values.len() / row.max(&1), *row],
+            None => vec![values.len()],
+        };
+        let array = ArrayViewD::from_shape(shape, values)?;
         archive
-            .add_array(name.as_str(), &ArrayView1::from(values.as_slice()))
+            .add_array(name.as_str(), &array)
             .with_context(|| format!("{}: the array {name}", file.display()))?;
     }
     archive.finish().with_context(|| file.display().to_string())?;

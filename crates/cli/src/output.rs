@@ -207,7 +207,7 @@ impl Picture {
 pub(crate) fn write_figure(file: &Path, figure: &Figure, force: bool) -> Result<()> {
     let content = match Picture::of(file)? {
         Picture::Png => figure.png()?,
-        Picture::Svg => figure.svg().into_bytes(),
+        Picture::Svg => figure.svg()?.into_bytes(),
     };
     write_whole(file, &content, force)
 }

@@ -6,11 +6,12 @@ use anyhow::{Context, Result};
 use serde::Serialize;
 use tempfile::NamedTempFile;
 use tonemap_core::intake::LevelMeter;
+use tonemap_core::units::LevelReference;
 use tonemap_core::{Error, Finding, SampleSpan, Span};
 use tonemap_media::{Block, RawFormat, TakeInfo, TakeReader};
 
 use crate::args::{Channel, PartArgs, SourceArgs};
-use crate::output::Usage;
+use crate::output::{self, Status, Usage};
 use crate::progress::Progress;
 use crate::studies::{Entry, Named};
 use crate::text;
@@ -330,6 +331,15 @@ impl<'a> Part<'a> {
         values.all(|value| value == Some(first)).then_some(first)
     }
 
+    /// Findings as they stand under a figure of several: each with the name of what it concerns.
+    pub(crate) fn named_findings(&self, findings: &[Finding], several: bool) -> Vec<Finding> {
+        let named = |finding: &Finding| {
+            let text = format!("{}: {}", self.title(), finding.text);
+            if several { Finding { text, ..finding.clone() } } else { finding.clone() }
+        };
+        findings.iter().map(named).collect()
+    }
+
     /// Name of the take, and of the channel where there are several.
     pub(crate) fn title(&self) -> String {
         match self.take.info.channels {
@@ -362,6 +372,52 @@ impl<'a> Part<'a> {
             }
         }
     }
+}
+
+/// Opens takes. One that cannot be opened is told and does not stop the others; the status says so.
+pub(crate) fn open_all(named: Vec<Named>, args: &SourceArgs) -> (Vec<Take>, Status) {
+    let mut status = Status::Done;
+    let mut takes = Vec::new();
+    for named in named {
+        match Take::open(named, args) {
+            Ok(take) => takes.push(take),
+            Err(error) => {
+                output::print_error(&error);
+                status = Status::CouldNot;
+            }
+        }
+    }
+    (takes, status)
+}
+
+/// The parts asked for of all takes. A take that has no such span is told and does not stop the others.
+pub(crate) fn parts_of<'a>(
+    takes: &'a mut [Take],
+    args: &PartArgs,
+    status: &mut Status,
+) -> Result<Vec<Part<'a>>> {
+    let several = takes.len() > 1;
+    let mut parts = Vec::new();
+    for take in takes {
+        match take.parts(args) {
+            Ok(of_take) => parts.extend(of_take),
+            Err(error) if several && Status::of(&error) == Status::CouldNot => {
+                output::print_error(&error);
+                *status = Status::CouldNot;
+            }
+            Err(error) => return Err(error),
+        }
+    }
+    Ok(parts)
+}
+
+/// What levels of parts refer to: sound pressure if all are calibrated, else full scale.
+pub(crate) fn pressure_references(parts: &[Part<'_>]) -> Vec<LevelReference> {
+    let pressure = |part: &Part<'_>| {
+        part.full_scale_db().map(|full_scale_db| LevelReference::Pressure { full_scale_db })
+    };
+    let all: Option<Vec<_>> = parts.iter().map(pressure).collect();
+    all.unwrap_or_else(|| vec![LevelReference::FullScale; parts.len()])
 }
 
 /// BLAKE3 hash of a file.

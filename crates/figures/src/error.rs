@@ -12,6 +12,12 @@ pub enum Error {
         /// What was typed.
         given: String,
     },
+    /// A name of a colour map could not be read.
+    #[error("'{given}' is not a colour map; write ember, lagoon or grey")]
+    Colours {
+        /// What was typed.
+        given: String,
+    },
     /// A library refused to draw: a fault of this program.
     #[error("the figure could not be drawn: {0}")]
     Drawing(String),

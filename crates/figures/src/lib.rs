@@ -13,6 +13,7 @@
 //! (lines, shapes and text in pixels); `theme` holds every colour and size, and `ticks` chooses
 //! round values.
 
+mod colours;
 mod error;
 mod labels;
 mod legend;
@@ -21,15 +22,18 @@ mod notes;
 mod page;
 mod panel;
 mod sheet;
+mod spectrogram;
 mod spectrum;
 mod theme;
 mod ticks;
 mod waveform;
 
+pub use colours::ColourMap;
 pub use error::Error;
 pub use narrow::{DrawnLook, NarrowFigure, narrow_figure};
 pub use page::{PageStep, index_page};
 pub use sheet::{Figure, Size};
+pub use spectrogram::{DrawnSpectrogram, SpectrogramFigure, spectrogram_cells, spectrogram_figure};
 pub use spectrum::{DrawnSpectrum, FrequencyScale, LevelAxis, SpectrumFigure, spectrum_figure};
 pub use waveform::{
     AmplitudeScale, ChannelCourse, WaveformFigure, waveform_columns, waveform_figure,

@@ -1,5 +1,7 @@
 //! A panel: two axes and what lies between them.
 
+use tonemap_core::spectrogram::FrequencyAxis;
+
 use crate::error::Error;
 use crate::sheet::{Align, Sheet, Type};
 use crate::theme;
@@ -14,6 +16,8 @@ const Y_TICK_PX: f64 = 46.0;
 pub(crate) enum Scale {
     Linear,
     Logarithmic,
+    /// As an ear spreads frequencies.
+    Frequency(FrequencyAxis),
 }
 
 /// Values from `low` to `high` along a stretch of pixels.
@@ -33,6 +37,10 @@ impl Axis {
         let share = match self.scale {
             Scale::Linear => (value - self.low) / (self.high - self.low),
             Scale::Logarithmic => (value / self.low).ln() / (self.high / self.low).ln(),
+            Scale::Frequency(axis) => {
+                let low = axis.position(self.low);
+                (axis.position(value) - low) / (axis.position(self.high) - low)
+            }
         };
         self.from_px + share * (self.to_px - self.from_px)
     }
@@ -51,6 +59,7 @@ impl Axis {
         match self.scale {
             Scale::Linear => ticks::linear(self.low, self.high, count),
             Scale::Logarithmic => ticks::logarithmic(self.low, self.high),
+            Scale::Frequency(_) => ticks::logarithmic(self.low.max(20.0), self.high),
         }
     }
 }
@@ -86,14 +95,38 @@ impl Panel {
         Ok(())
     }
 
-    /// Frame, and the title of the values at the left. To be drawn after what the panel holds.
-    pub(crate) fn draw_frame(&self, sheet: &Sheet<'_>, y_title: &str) -> Result<(), Error> {
+    /// Marks and values at the left of a picture, as many as have room.
+    pub(crate) fn draw_y_scale(&self, sheet: &Sheet<'_>) -> Result<(), Error> {
+        let left = self.x.from_px;
+        let look = Type::new(theme::TICK_PX, theme::INK).align(Align::Right);
+        let mut last_y = f64::INFINITY;
+        for tick in self.y.ticks(Y_TICK_PX) {
+            let y = crisp(self.y.place(tick.value));
+            let has_room = last_y - y > 16.0 && !tick.label.is_empty();
+            let length = if has_room { 6.0 } else { 3.0 };
+            sheet.line(&[(left - length, y), (left, y)], theme::INK, 1.0, 1.0)?;
+            if has_room {
+                sheet.text(left - 9.0, y + 4.5, &tick.label, look)?;
+                last_y = y;
+            }
+        }
+        Ok(())
+    }
+
+    /// The frame alone.
+    pub(crate) fn draw_box(&self, sheet: &Sheet<'_>) -> Result<(), Error> {
         let (left, right) = (crisp(self.x.from_px), crisp(self.x.to_px));
         let (bottom, top) = (crisp(self.y.from_px), crisp(self.y.to_px));
         let frame = [(left, top), (left, bottom), (right, bottom), (right, top), (left, top)];
-        sheet.line(&frame, theme::INK, 1.0, 1.0)?;
+        sheet.line(&frame, theme::INK, 1.0, 1.0)
+    }
+
+    /// Frame, and the title of the values at the left. To be drawn after what the panel holds.
+    pub(crate) fn draw_frame(&self, sheet: &Sheet<'_>, y_title: &str) -> Result<(), Error> {
+        self.draw_box(sheet)?;
+        let (left, middle) = (crisp(self.x.from_px), f64::midpoint(self.y.to_px, self.y.from_px));
         let look = Type::new(theme::AXIS_PX, theme::INK);
-        sheet.text_upwards(left - 52.0, f64::midpoint(top, bottom), y_title, look)
+        sheet.text_upwards(left - 52.0, middle, y_title, look)
     }
 
     /// The values below, as many as have room, and their title.

@@ -1,5 +1,6 @@
 //! A sheet of paper: lines, shapes and text in pixels, kept as SVG.
 
+use std::cell::RefCell;
 use std::str::FromStr;
 use std::sync::{Arc, OnceLock};
 
@@ -50,22 +51,88 @@ impl FromStr for Size {
     }
 }
 
-/// A finished drawing.
+/// A picture of pixels at a place of the sheet, in pixels.
+#[derive(Debug, Clone)]
+pub(crate) struct Picture {
+    pub(crate) x: usize,
+    pub(crate) y: usize,
+    pub(crate) width: usize,
+    pub(crate) height: usize,
+    /// Red, green and blue of each pixel, row by row from the top.
+    pub(crate) pixels: Vec<u8>,
+}
+
+impl Picture {
+    /// As an element of an SVG in drawing units, its pixels kept sharp.
+    fn element(&self) -> Result<String, Error> {
+        use base64::Engine;
+        let file = encoded(self.width as u32, self.height as u32, &self.pixels)?;
+        let data = base64::engine::general_purpose::STANDARD.encode(file);
+        let [x, y, width, height] =
+            [self.x, self.y, self.width, self.height].map(|length| length as f64 * UNITS);
+        Ok(format!(
+            "<image x=\"{x}\" y=\"{y}\" width=\"{width}\" height=\"{height}\" \
+             style=\"image-rendering:pixelated\" href=\"data:image/png;base64,{data}\"/>\n"
+        ))
+    }
+
+    /// Puts it onto the rendered sheet, pixel by pixel.
+    fn put(&self, sheet: &mut Pixmap) {
+        let width = sheet.width() as usize;
+        let held = width.saturating_sub(self.x).min(self.width);
+        let rows = self.pixels.chunks_exact(3 * self.width.max(1));
+        let lines = sheet.data_mut().chunks_exact_mut(4 * width).skip(self.y);
+        for (row, line) in rows.zip(lines) {
+            let places = line[4 * self.x.min(width)..].chunks_exact_mut(4);
+            for (pixel, place) in row.chunks_exact(3).take(held).zip(places) {
+                place.copy_from_slice(&[pixel[0], pixel[1], pixel[2], 255]);
+            }
+        }
+    }
+}
+
+/// A finished drawing: lines, shapes and text in layers, with a picture between one layer and the next.
 #[derive(Debug, Clone)]
 pub struct Figure {
     size: Size,
-    svg: String,
+    /// The element that holds everything.
+    head: String,
+    layers: Vec<String>,
+    pictures: Vec<Picture>,
+}
+
+/// What stands in a drawing where a picture belongs.
+const PICTURE_MARK: &str = "\u{2af6}picture\u{2af6}";
+
+/// Pixels as a PNG file.
+fn encoded(width: u32, height: u32, pixels: &[u8]) -> Result<Vec<u8>, Error> {
+    let mut file = Vec::new();
+    let mut encoder = png::Encoder::new(&mut file, width, height);
+    encoder.set_color(png::ColorType::Rgb);
+    encoder.set_depth(png::BitDepth::Eight);
+    encoder.set_compression(png::Compression::Fast);
+    let mut writer = encoder.write_header().map_err(Error::drawing)?;
+    writer.write_image_data(pixels).map_err(Error::drawing)?;
+    writer.finish().map_err(Error::drawing)?;
+    Ok(file)
 }
 
 impl Figure {
     /// The drawing as a self-contained SVG file, fonts included.
-    #[must_use]
-    pub fn svg(&self) -> String {
-        let style = format!("<style>{}</style>\n", theme::font_faces());
-        match self.svg.find('\n') {
-            Some(end) => format!("{}{style}{}", &self.svg[..=end], &self.svg[end + 1..]),
-            None => self.svg.clone(),
+    ///
+    /// # Errors
+    ///
+    /// [`Error::Drawing`] if a picture cannot be encoded.
+    pub fn svg(&self) -> Result<String, Error> {
+        let mut svg = format!("{}<style>{}</style>\n", self.head, theme::font_faces());
+        for (n, layer) in self.layers.iter().enumerate() {
+            svg.push_str(layer);
+            if let Some(picture) = self.pictures.get(n) {
+                svg.push_str(&picture.element()?);
+            }
         }
+        svg.push_str("</svg>\n");
+        Ok(svg)
     }
 
     /// The drawing as a PNG file.
@@ -78,22 +145,20 @@ impl Figure {
         let fonts = Arc::make_mut(&mut options.fontdb);
         fonts.load_font_data(theme::REGULAR.to_vec());
         fonts.load_font_data(theme::SEMI_BOLD.to_vec());
-        let tree = usvg::Tree::from_str(&self.svg, &options).map_err(Error::drawing)?;
-        let mut picture = Pixmap::new(self.size.width, self.size.height)
+        let mut sheet = Pixmap::new(self.size.width, self.size.height)
             .ok_or_else(|| Error::drawing("the picture is too large"))?;
-        resvg::render(&tree, Transform::identity(), &mut picture.as_mut());
+        for (n, layer) in self.layers.iter().enumerate() {
+            let svg = format!("{}{layer}</svg>", self.head);
+            let tree = usvg::Tree::from_str(&svg, &options).map_err(Error::drawing)?;
+            resvg::render(&tree, Transform::identity(), &mut sheet.as_mut());
+            if let Some(picture) = self.pictures.get(n) {
+                picture.put(&mut sheet);
+            }
+        }
         // The paper is opaque: three bytes a pixel are enough.
         let pixels: Vec<u8> =
-            picture.pixels().iter().flat_map(|p| [p.red(), p.green(), p.blue()]).collect();
-        let mut file = Vec::new();
-        let mut encoder = png::Encoder::new(&mut file, self.size.width, self.size.height);
-        encoder.set_color(png::ColorType::Rgb);
-        encoder.set_depth(png::BitDepth::Eight);
-        encoder.set_compression(png::Compression::Fast);
-        let mut writer = encoder.write_header().map_err(Error::drawing)?;
-        writer.write_image_data(&pixels).map_err(Error::drawing)?;
-        writer.finish().map_err(Error::drawing)?;
-        Ok(file)
+            sheet.pixels().iter().flat_map(|p| [p.red(), p.green(), p.blue()]).collect();
+        encoded(self.size.width, self.size.height, &pixels)
     }
 }
 
@@ -183,6 +248,7 @@ fn fonts() {
 /// The paper that is being drawn on. All coordinates are pixels from the upper left corner.
 pub(crate) struct Sheet<'a> {
     area: DrawingArea<SVGBackend<'a>, Shift>,
+    pictures: RefCell<Vec<Picture>>,
 }
 
 impl Sheet<'_> {
@@ -195,13 +261,14 @@ impl Sheet<'_> {
         let mut svg = String::new();
         let units = |pixels: u32| (f64::from(pixels) * UNITS) as u32;
         let inner = (units(size.width), units(size.height));
-        {
-            let sheet =
-                Sheet { area: SVGBackend::with_string(&mut svg, inner).into_drawing_area() };
+        let pictures = {
+            let area = SVGBackend::with_string(&mut svg, inner).into_drawing_area();
+            let sheet = Sheet { area, pictures: RefCell::default() };
             sheet.area.fill(&theme::PAPER).map_err(Error::drawing)?;
             drawing(&sheet)?;
             sheet.area.present().map_err(Error::drawing)?;
-        }
+            sheet.pictures.take()
+        };
         // The file is as large as asked for; its inside is counted in finer units. Round joins keep
         // the spikes of a noisy curve from growing needles.
         let stated = format!("width=\"{}\" height=\"{}\"", inner.0, inner.1);
@@ -209,7 +276,31 @@ impl Sheet<'_> {
             "width=\"{}\" height=\"{}\" stroke-linejoin=\"round\" stroke-linecap=\"round\"",
             size.width, size.height
         );
-        Ok(Figure { size, svg: svg.replacen(&stated, &wanted, 1) })
+        let svg = svg.replacen(&stated, &wanted, 1);
+        let (head, content) = svg.split_once('\n').unwrap_or((&svg, ""));
+        let content = content.trim_end().trim_end_matches("</svg>");
+        // Each mark is a text element of its own; the picture takes its place.
+        let layers = content
+            .split(PICTURE_MARK)
+            .enumerate()
+            .map(|(n, part)| {
+                let part = match part.find("</text>") {
+                    Some(end) if n > 0 => &part[end + "</text>".len()..],
+                    _ => part,
+                };
+                match part.rfind("<text") {
+                    Some(start) if n < pictures.len() => part[..start].to_string(),
+                    _ => part.to_string(),
+                }
+            })
+            .collect();
+        Ok(Figure { size, head: format!("{head}\n"), layers, pictures })
+    }
+
+    /// A picture over all that has been drawn so far, and under what follows.
+    pub(crate) fn picture(&self, picture: Picture) -> Result<(), Error> {
+        self.pictures.borrow_mut().push(picture);
+        self.text(0.0, 0.0, PICTURE_MARK, Type::new(theme::LABEL_PX, theme::PAPER))
     }
 
     fn at(x: f64, y: f64) -> (i32, i32) {
@@ -344,7 +435,7 @@ mod tests {
             sheet.text(100.0, 100.0, "level & <frequency>", Type::new(20.0, theme::INK))
         })
         .expect("drawn");
-        let svg = figure.svg();
+        let svg = figure.svg().expect("encoded");
         let document = roxmltree::Document::parse(&svg).expect("well-formed");
         assert_eq!(document.root_element().attribute("width"), Some("640"));
         assert!(document.descendants().any(|node| node.has_tag_name("style")));

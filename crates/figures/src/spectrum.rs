@@ -442,7 +442,7 @@ mod tests {
             tones_on_curve: false,
             cumulative: false,
         };
-        texts(&spectrum_figure(&figure, Size::default()).expect("drawn").svg())
+        texts(&spectrum_figure(&figure, Size::default()).expect("drawn").svg().expect("encoded"))
     }
 
     #[test]

@@ -353,7 +353,7 @@ mod tests {
             notes: &["1.000 s to 2.000 s".into()],
             findings: &[],
         };
-        let svg = waveform_figure(&figure, size).expect("drawn").svg();
+        let svg = waveform_figure(&figure, size).expect("drawn").svg().expect("encoded");
         let document = roxmltree::Document::parse(&svg).expect("well-formed");
         let texts: Vec<&str> = document
             .descendants()

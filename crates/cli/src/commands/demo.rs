@@ -144,6 +144,22 @@ const STEPS: &[Step] = &[
         files: &[],
     },
     Step {
+        heading: "The harp over time and frequency",
+        text: "Each partial dies away at its own pace, the high ones first. Told apart are 20 Hz; what happens within \
+               46 ms is blurred, so the pluck at 0.1 s is as wide as that.",
+        arguments: "spectrogram harp-g3 --figure harp-spectrogram.png",
+        figure: Some("harp-spectrogram.png"),
+        files: &[],
+    },
+    Step {
+        heading: "The bell before and after, over time",
+        text: "Two takes on the same scales. The second partial has come down after six cuts; the first has not moved.",
+        arguments: "spectrogram bell-cut0 bell-cut6 --resolve 8Hz --range 400Hz..10kHz --colours lagoon \
+                    --figure bells-spectrogram.png",
+        figure: Some("bells-spectrogram.png"),
+        files: &[],
+    },
+    Step {
         heading: "The flute: where its power lies",
         text: "Half of it lies in the first partial. Between the partials is breath: its density, smoothed over a \
                twelfth of an octave, and the median of the frames, which a knock would not move.",

@@ -4,6 +4,7 @@ mod demo;
 mod filter;
 mod inspect;
 mod signal;
+mod spectrogram;
 mod spectrum;
 mod study;
 
@@ -17,6 +18,7 @@ use crate::output::Status;
 pub(crate) enum Command {
     Inspect(inspect::Inspect),
     Spectrum(Box<spectrum::Spectrum>),
+    Spectrogram(Box<spectrogram::Spectrogram>),
     Filter(Box<filter::Filter>),
     Signal(signal::Signal),
     Study(study::Study),
@@ -28,6 +30,7 @@ impl Command {
         match self {
             Self::Inspect(command) => command.run(),
             Self::Spectrum(command) => command.run(),
+            Self::Spectrogram(command) => command.run(),
             Self::Filter(command) => command.run(),
             Self::Signal(command) => command.run(),
             Self::Study(command) => command.run(),

@@ -25,7 +25,7 @@ use crate::args::{Axis, FigureArgs, Format, FrameArgs, OutputArgs, PartArgs, Sou
 use crate::arrays::{self, Arrays};
 use crate::output::{self, Status, Usage};
 use crate::studies;
-use crate::take::{Part, Take};
+use crate::take::{self, Part, pressure_references};
 use crate::text;
 
 /// Averaged spectrum of a span, and the tones in it with their uncertainty
@@ -327,26 +327,9 @@ impl Spectrum {
     pub(crate) fn run(&self) -> Result<Status> {
         output::start_log(&self.output);
         self.check()?;
-        let mut status = Status::Done;
-        let mut takes = Vec::new();
-        for named in studies::find_takes(&self.takes, &self.source)? {
-            // One bad take does not stop the others.
-            match Take::open(named, &self.source) {
-                Ok(take) => takes.push(take),
-                Err(error) => status = could_not(&error),
-            }
-        }
-        let several_takes = takes.len() > 1;
-        let mut parts = Vec::new();
-        for take in &mut takes {
-            match take.parts(&self.part) {
-                Ok(of_take) => parts.extend(of_take),
-                Err(error) if several_takes && Status::of(&error) == Status::CouldNot => {
-                    status = could_not(&error);
-                }
-                Err(error) => return Err(error),
-            }
-        }
+        let named = studies::find_takes(&self.takes, &self.source)?;
+        let (mut takes, mut status) = take::open_all(named, &self.source);
+        let parts = take::parts_of(&mut takes, &self.part, &mut status)?;
         let curves = [
             self.average.emphasis.as_deref().map(read_curve).transpose()?,
             self.average.response.as_deref().map(read_curve).transpose()?.map(|c| c.inverse()),
@@ -451,10 +434,7 @@ impl Spectrum {
                     Ok(LevelReference::Voltage { full_scale_v })
                 })
                 .collect(),
-            None => {
-                let all: Option<Vec<_>> = parts.iter().map(pressure).collect();
-                Ok(all.unwrap_or_else(|| vec![LevelReference::FullScale; parts.len()]))
-            }
+            None => Ok(pressure_references(parts)),
         }
     }
 
@@ -758,7 +738,7 @@ impl Spectrum {
         for (n, reading) in readings.iter().enumerate() {
             let suffix = if readings.len() > 1 { format!("_{}", n + 1) } else { String::new() };
             let mut add = |name: &str, values: Vec<f64>| {
-                arrays.push((format!("{name}{suffix}"), values));
+                arrays.push((format!("{name}{suffix}"), values, None));
             };
             let known = |levels: Vec<Option<f64>>| -> Vec<f64> {
                 levels.into_iter().map(|level| level.unwrap_or(f64::NAN)).collect()
@@ -807,13 +787,7 @@ impl Spectrum {
                 1 => settings,
                 _ => format!("{}: {settings}", reading.part.title()),
             });
-            findings.extend(reading.findings.iter().map(|finding| match readings.len() {
-                1 => finding.clone(),
-                _ => Finding {
-                    text: format!("{}: {}", reading.part.title(), finding.text),
-                    ..finding.clone()
-                },
-            }));
+            findings.extend(reading.part.named_findings(&reading.findings, readings.len() > 1));
         }
         if let [only] = readings {
             notes.push(only.part.take().span_line(only.part.span));
@@ -902,12 +876,6 @@ impl Look {
             level_db: power.iter().map(level).collect(),
         }
     }
-}
-
-/// Says an error of one take of several, and what becomes of the status.
-fn could_not(error: &anyhow::Error) -> Status {
-    output::print_error(error);
-    Status::CouldNot
 }
 
 /// Measures the spectrum of a part re full scale, with a closer look at its range in `zoom_points`

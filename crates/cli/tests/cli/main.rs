@@ -1,6 +1,6 @@
 //! The built program on files in a temporary folder.
 //!
-//! - `inspect.rs`, `spectrum.rs`, `demo.rs`: what each command gives, in every form
+//! - `inspect.rs`, `spectrum.rs`, `spectrogram.rs`, `demo.rs`: what each command gives, in every form
 //! - `signal.rs`: test sounds whose truth is known, and filtered takes
 //! - `sources.rs`: every format, standard input, samples without a header
 //! - `bad_input.rs`: what is refused, how it is said, and that nothing is left behind
@@ -12,5 +12,6 @@ mod demo;
 mod inspect;
 mod signal;
 mod sources;
+mod spectrogram;
 mod spectrum;
 mod study;

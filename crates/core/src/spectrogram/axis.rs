@@ -45,9 +45,7 @@ impl FrequencyAxis {
     #[must_use]
     pub fn edges_hz(self, low_hz: f64, high_hz: f64, rows: usize) -> Vec<f64> {
         let (low, high) = (self.position(low_hz), self.position(high_hz));
-        (0..=rows)
-            .map(|row| self.hz(low + (high - low) * row as f64 / rows as f64))
-            .collect()
+        (0..=rows).map(|row| self.hz(low + (high - low) * row as f64 / rows as f64)).collect()
     }
 }
 

@@ -54,7 +54,8 @@ pub enum Pooling {
 /// What spectrogram to make.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct SpectrogramSettings {
-    /// How frames are cut. Default: [`DEFAULT_RESOLUTION_HZ`], unless a time is asked for.
+    /// How frames are cut. Default: [`DEFAULT_RESOLUTION_HZ`], unless a time is asked for; as many
+    /// frames as columns, where the window's own hop leaves fewer.
     pub frames: FrameSettings,
     /// Time in seconds within which what happens is blurred. Default: what the resolution leaves.
     pub time_s: Option<f64>,
@@ -139,7 +140,9 @@ impl SpectrogramPlan {
             return Err(Error::Setting {
                 setting: "the frequency range",
                 given: format!("{low_hz} Hz to {high_hz} Hz"),
-                allowed: format!("rising and end at half the sample rate, {nyquist_hz} Hz, at most"),
+                allowed: format!(
+                    "rising and end at half the sample rate, {nyquist_hz} Hz, at most"
+                ),
             });
         }
         let (frames, findings) = plan_frames(settings, sample_rate_hz, span_samples)?;
@@ -182,6 +185,12 @@ impl SpectrogramPlan {
     #[must_use]
     pub fn blur_s(&self) -> f64 {
         half_height(&self.frames.window) * self.frames.segment() as f64 / self.sample_rate_hz
+    }
+
+    /// What becomes of values that share a cell.
+    #[must_use]
+    pub fn pooling(&self) -> Pooling {
+        self.pooling
     }
 
     /// Rows of the picture.
@@ -256,7 +265,21 @@ fn plan_frames(
         None if !by_hand => frames.resolution_hz = Some(DEFAULT_RESOLUTION_HZ),
         _ => (),
     }
-    let plan = FramePlan::new(&frames, sample_rate_hz, span_samples)?;
+    let mut plan = FramePlan::new(&frames, sample_rate_hz, span_samples)?;
+    if frames.hop.is_none() && frames.overlap.is_none() {
+        // A frame for each column, as far as frames differ at all.
+        let column = (span_samples / settings.size.0 as u64) as usize;
+        plan.hop = plan.hop.min(column.max(plan.segment() / 64)).max(1);
+    }
+    if frames.transform_size.is_none()
+        && frames.zero_pad.is_none()
+        && plan.frames(span_samples) <= 2 * settings.size.0 as u64
+    {
+        // The lobes of low tones are smooth; over a long span they would cost too much.
+        frames.zero_pad = Some(4.0);
+        frames.hop = Some(Extent::Samples(plan.hop));
+        plan = FramePlan::new(&frames, sample_rate_hz, span_samples)?;
+    }
     let (resolution_hz, segment) = (plan.resolution_hz(sample_rate_hz), plan.segment() as f64);
     let blur_s = share * segment / sample_rate_hz;
     let mut findings = Vec::new();
@@ -339,9 +362,10 @@ impl SpectrogramPass {
     /// Lets go of the samples that only columns before `column` need.
     pub fn let_go(&mut self, column: usize) {
         self.next = column;
-        let needed = match column < self.plan.columns {
-            true => self.plan.samples_of(column).start,
-            false => self.plan.span_samples,
+        let needed = if column < self.plan.columns {
+            self.plan.samples_of(column).start
+        } else {
+            self.plan.span_samples
         };
         let left_out = usize::try_from(needed.saturating_sub(self.position)).unwrap_or(usize::MAX);
         let left_out = left_out.min(self.pending.len());
@@ -398,7 +422,7 @@ impl ColumnAnalyser {
         self.pooled.fill(0.0);
         for frame in frames.clone() {
             // Where the frame begins: before the span it is silent, as after it.
-            let start = (frame * hop) as i128 - i128::from(half) - i128::from(first_sample);
+            let start = i128::from(frame * hop) - i128::from(half) - i128::from(first_sample);
             let silent = usize::try_from((-start).max(0)).unwrap_or(segment).min(segment);
             let from = usize::try_from(start.max(0)).unwrap_or(samples.len()).min(samples.len());
             let held = &samples[from..samples.len().min(from + segment - silent)];
@@ -451,6 +475,8 @@ impl ColumnAnalyser {
 struct Lobe {
     /// ln of the power one bin above over that one bin below, rising, and ln of the lift.
     table: Vec<(f32, f32)>,
+    /// Distance in bins at which a tone must have fallen.
+    reach: usize,
 }
 
 impl Lobe {
@@ -463,7 +489,10 @@ impl Lobe {
             let ratio = log_power(1.0 - offset) - log_power(-1.0 - offset);
             (ratio as f32, -log_power(offset) as f32)
         };
-        Self { table: (-STEPS / 2..=STEPS / 2).map(entry).collect() }
+        Self {
+            table: (-STEPS / 2..=STEPS / 2).map(entry).collect(),
+            reach: (3.0 / bins).ceil() as usize,
+        }
     }
 
     fn lift(&self, ratio: f32) -> f32 {
@@ -480,20 +509,21 @@ impl Lobe {
 
     /// Raises the largest bin of each tone to what the tone has.
     fn raise_tones(&self, power: &mut [f32]) {
-        const REACH: usize = 3;
-        /// A tone stands this much over what lies three bins beside it; noise hardly does.
+        /// A tone stands this much over what lies three bins of a frame beside it; noise hardly does.
         const CONTRAST: f32 = 30.0;
-        let mut k = REACH;
-        while k + REACH < power.len() {
+        let reach = self.reach;
+        let mut k = reach;
+        while k + reach < power.len() {
             let top = power[k];
             let is_tone = top > power[k - 1]
                 && top >= power[k + 1]
-                && top > CONTRAST * power[k - REACH]
-                && top > CONTRAST * power[k + REACH];
+                && top > CONTRAST * power[k - reach]
+                && top > CONTRAST * power[k + reach];
             if is_tone {
-                let ratio = power[k + 1].max(f32::MIN_POSITIVE) / power[k - 1].max(f32::MIN_POSITIVE);
+                let ratio =
+                    power[k + 1].max(f32::MIN_POSITIVE) / power[k - 1].max(f32::MIN_POSITIVE);
                 power[k] = top * self.lift(ratio.ln()).exp();
-                k += REACH;
+                k += reach;
             } else {
                 k += 1;
             }
@@ -521,9 +551,9 @@ impl Spectrogram {
 
     /// Levels in dB re full scale that a picture should show, lowest and highest, each a multiple of 5:
     /// from a little below the quiet half of the cells, but at most 100 dB, up to the loudest column
-    /// but for as many as a click can fill.
+    /// but for as many as a click can fill. `None` for silence.
     #[must_use]
-    pub fn usual_range_db(&self) -> (f64, f64) {
+    pub fn usual_range_db(&self) -> Option<(f64, f64)> {
         const DEEPEST_DB: f64 = 100.0;
         const SHALLOWEST_DB: f64 = 40.0;
         let rows = self.plan.rows();
@@ -535,18 +565,17 @@ impl Spectrogram {
         let frames_per_column = (self.plan.frame_count / self.plan.columns as u64).max(1) as usize;
         let left_out = (of_click.div_ceil(frames_per_column) + 1).max(loudest.len() / 300);
         let place = loudest.len().saturating_sub(1 + left_out).max(loudest.len() / 2);
-        let highest = loudest.get(place).copied().unwrap_or(0.0);
-        let high_db = db_from_power(f64::from(highest)).max(-200.0);
+        // Where all but a click is silence, the click is what there is to see.
+        let highest = loudest.get(place).copied().filter(|power| *power > 0.0);
+        let highest = highest.or(loudest.last().copied()).filter(|power| *power > 0.0)?;
+        let high_db = db_from_power(f64::from(highest));
         let mut cells = self.power.clone();
         let middle = cells.len() / 2;
-        let quiet = match cells.is_empty() {
-            true => 0.0,
-            false => *cells.select_nth_unstable_by(middle, f32::total_cmp).1,
-        };
-        let quiet_db = db_from_power(f64::from(quiet)).max(-300.0);
+        let (_, quiet, _) = cells.select_nth_unstable_by(middle, f32::total_cmp);
+        let quiet_db = db_from_power(f64::from(*quiet)).max(-300.0);
         let high_db = (high_db / 5.0).ceil() * 5.0;
         let reach = (high_db - quiet_db + 10.0).clamp(SHALLOWEST_DB, DEEPEST_DB);
-        (high_db - (reach / 5.0).round() * 5.0, high_db)
+        Some((high_db - (reach / 5.0).round() * 5.0, high_db))
     }
 }
 

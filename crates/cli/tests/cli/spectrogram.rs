@@ -1,0 +1,164 @@
+use serde::Deserialize;
+use tonemap_core::synth::{mix, sine as tone, to_samples, white_noise};
+use tonemap_media::WavEncoding;
+
+use crate::bench::{Bench, codes, sine};
+
+/// The result as programs rely on it; an unknown key is a fault.
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+#[expect(dead_code, reason = "they stand for the schema")]
+struct SpectrogramResult {
+    resolution_hz: f64,
+    blur_s: f64,
+    hop_s: f64,
+    frames: u64,
+    columns: usize,
+    rows: usize,
+    floor_db: f64,
+    ceiling_db: f64,
+    loudest_db: Option<f64>,
+    loudest_at_s: Option<f64>,
+    loudest_hz: Option<f64>,
+    scaling: String,
+}
+
+fn made(bench: &Bench, arguments: &str) -> SpectrogramResult {
+    let json = bench.json(&format!("spectrogram {arguments} --format json"));
+    serde_json::from_value(json["result"].clone()).expect("the schema")
+}
+
+/// 1 kHz of 0.25 in the second half of a second, in little noise.
+fn late_tone() -> Vec<f32> {
+    let mut sound = white_noise(1, 1e-4, 48_000);
+    let late: Vec<f64> =
+        tone(1000.0, 0.25, 0.0, 48_000.0, 24_000).into_iter().map(f64::from).collect();
+    mix(&mut sound[24_000..], &late);
+    to_samples(&sound)
+}
+
+#[test]
+fn a_tone_is_told_where_and_as_loud_as_it_is() {
+    let bench = Bench::new();
+    bench.take("late.wav", 48_000, WavEncoding::Float, &[late_tone()]);
+    for axis in ["log", "linear", "bark", "mel"] {
+        let result = made(&bench, &format!("late.wav --axis {axis}"));
+        assert!((result.loudest_db.expect("sound") + 12.04).abs() < 0.05, "{axis}");
+        assert!(result.loudest_at_s.is_some_and(|at| at > 0.55 && at < 0.97), "{axis}");
+        assert!(result.loudest_hz.is_some_and(|hz| (hz / 1000.0 - 1.0).abs() < 0.05), "{axis}");
+        assert!(result.floor_db < -60.0 && result.ceiling_db >= -12.0);
+    }
+    let close = made(&bench, "late.wav --time 5ms");
+    assert!((close.blur_s - 0.005).abs() < 1e-4 && close.resolution_hz > 100.0);
+    let by_hand = made(&bench, "late.wav --segment 4096 --hop 1024 --size 900x600");
+    assert_eq!((by_hand.frames, by_hand.columns), (48, 48));
+    let text = bench.run("spectrogram late.wav --resolve 10Hz --range 100Hz..4kHz");
+    for wanted in
+        ["resolution 10.00 Hz, blurs 9", "rows from 100 Hz to 4000 Hz", "loudest −12.0 dB"]
+    {
+        assert!(text.out.contains(wanted), "{wanted} in {}", text.out);
+    }
+}
+
+#[test]
+fn both_cannot_be_had_and_it_is_said() {
+    let bench = Bench::new();
+    bench.take("late.wav", 48_000, WavEncoding::Float, &[late_tone()]);
+    let json = bench.json("spectrogram late.wav --resolve 20Hz --time 5ms --format json");
+    assert_eq!(codes(&json), ["time_not_reached"]);
+    let json = bench.json("spectrogram late.wav --resolve 0.5Hz --format json");
+    assert_eq!(codes(&json), ["span_too_short"]);
+}
+
+#[test]
+fn pictures_share_their_scales_and_say_what_they_show() {
+    let bench = Bench::new();
+    bench.take("pair.wav", 48_000, WavEncoding::Float, &[late_tone(), sine(440.0)]);
+    let run = bench.run("spectrogram pair.wav --channel all --figure a.svg --colours grey");
+    assert_eq!(run.status, 0, "{}", run.err);
+    let svg = std::fs::read_to_string(bench.path("a.svg")).expect("drawn");
+    let document = roxmltree::Document::parse(&svg).expect("well-formed");
+    let pictures = document.descendants().filter(|node| node.has_tag_name("image")).count();
+    assert_eq!(pictures, 3, "two spectrograms and one bar of colours");
+    for wanted in ["pair.wav, channel 1", "pair.wav, channel 2", "Time, s", "Frequency, Hz", "C4"] {
+        assert!(svg.contains(wanted), "{wanted}");
+    }
+    let colours = run.out.lines().filter(|line| line.contains("colours from")).collect::<Vec<_>>();
+    let range = |line: &str| line[line.find("colours").expect("there")..].to_string();
+    assert_eq!(range(colours[0]), range(colours[1]));
+    let run =
+        bench.run("spectrogram pair.wav --figure b.png --floor -80dB --ceiling -20dB --quiet");
+    assert!(run.out.contains("colours from −80 to −20 dB"), "{}", run.out);
+    let silent = Bench::new();
+    silent.take("zero.wav", 48_000, WavEncoding::Integer(16), &[vec![0.0; 48_000]]);
+    let run = silent.run("spectrogram zero.wav --figure a.png");
+    assert_eq!(run.status, 0, "{}", run.err);
+    assert!(run.out.contains("silent"), "{}", run.out);
+}
+
+#[test]
+fn the_cells_are_given_away() {
+    let bench = Bench::new();
+    bench.take("late.wav", 48_000, WavEncoding::Float, &[late_tone()]);
+    let run = bench.run("spectrogram late.wav --data a.npz --size 640x480 --quiet");
+    assert_eq!(run.status, 0, "{}", run.err);
+    let file = std::fs::File::open(bench.path("a.npz")).expect("written");
+    let mut archive = ndarray_npy::NpzReader::new(file).expect("an archive");
+    let level: ndarray::Array2<f64> = archive.by_name("level_db").expect("levels");
+    let time: ndarray::Array1<f64> = archive.by_name("time_s").expect("times");
+    let frequency: ndarray::Array1<f64> = archive.by_name("frequency_hz").expect("frequencies");
+    assert_eq!(level.shape(), [time.len(), frequency.len()]);
+    let near_1_khz = |t: f64| {
+        let column = time.iter().position(|time| *time >= t).expect("a column");
+        let rows = frequency.iter().enumerate().filter(|(_, hz)| (**hz / 1000.0).ln().abs() < 0.03);
+        rows.map(|(row, _)| level[[column, row]]).fold(f64::MIN, f64::max)
+    };
+    assert!((near_1_khz(0.75) + 12.04).abs() < 0.05, "{}", near_1_khz(0.75));
+    assert!(near_1_khz(0.25) < -80.0);
+    let table = bench.run("spectrogram late.wav --format csv --size 480x320").out;
+    assert!(table.starts_with("take,channel,time_s,frequency_hz,level_db\nlate.wav,1,0"));
+}
+
+/// Whatever the number of threads, the same bytes.
+#[test]
+fn threads_change_nothing() {
+    let bench = Bench::new();
+    let sound = to_samples(&white_noise(9, 0.1, 480_000));
+    bench.take("noise.wav", 48_000, WavEncoding::Integer(24), &[sound]);
+    let pictures: Vec<Vec<u8>> = ["1", "2", "8"]
+        .into_iter()
+        .map(|threads| {
+            let name = format!("{threads}.png");
+            let status = assert_cmd::Command::cargo_bin("tonemap")
+                .expect("the program is built")
+                .current_dir(bench.path("."))
+                .env("RAYON_NUM_THREADS", threads)
+                .args(["spectrogram", "noise.wav", "--pool", "power", "--figure", &name, "--quiet"])
+                .output()
+                .expect("runs");
+            assert!(status.status.success());
+            std::fs::read(bench.path(&name)).expect("drawn")
+        })
+        .collect();
+    assert!(pictures[0] == pictures[1] && pictures[1] == pictures[2]);
+}
+
+#[test]
+fn requests_that_make_no_sense_are_refused() {
+    let bench = Bench::new();
+    bench.take("late.wav", 48_000, WavEncoding::Float, &[late_tone()]);
+    for (arguments, status, reason) in [
+        ("--range 30kHz..40kHz", 2, "half the sample rate"),
+        ("--from 0.5 --to 0.5", 1, "empty"),
+        ("--size 100000x100000 --figure a.png", 2, "8000x8000"),
+        ("--time 0s", 2, "10 us"),
+        ("--floor 0dB --ceiling -20dB", 2, "two levels that rise"),
+        ("--colours rainbow", 2, "ember, lagoon or grey"),
+        ("--data a.csv", 2, "FILE.npz"),
+    ] {
+        let run = bench.run(&format!("spectrogram late.wav {arguments}"));
+        assert_eq!(run.status, status, "{arguments}: {}", run.err);
+        assert!(run.err.contains(reason), "{arguments}: {}", run.err);
+    }
+    assert_eq!(bench.files(), ["late.wav"]);
+}
