@@ -228,6 +228,22 @@ const STEPS: &[Step] = &[
         files: &[],
     },
     Step {
+        heading: "Vibrato, as a recipe",
+        text: "Eight harmonics that waver by 30 cents, 5.5 times a second.",
+        arguments: "signal 'harmonics frequency=A4 partials=8 level=-15dB fade=80ms vibrato-rate=5.5Hz \
+                    vibrato-depth=30' 'noise level=-70dB' --duration 3s --output vibrato.wav",
+        figure: None,
+        files: &["vibrato.wav"],
+    },
+    Step {
+        heading: "Vibrato, sharpened",
+        text: "What a frame spreads over time and frequency is put back where it was: each partial is a line that \
+               can be followed.",
+        arguments: "spectrogram vibrato.wav --sharpen --range 300Hz..4kHz --figure vibrato.png",
+        figure: Some("vibrato.png"),
+        files: &[],
+    },
+    Step {
         heading: "The damaged take: the result says so",
         text: "Clipping makes harmonics that the flute never played. The numbers are still given, with \
                what they suffer from beside them, on the figure too.",

@@ -10,8 +10,8 @@ use serde::Serialize;
 use tonemap_core::Finding;
 use tonemap_core::frame::FrameFigures;
 use tonemap_core::spectrogram::{
-    ColumnAnalyser, FrequencyAxis, Pooling, Spectrogram as Cells, SpectrogramPass, SpectrogramPlan,
-    SpectrogramSettings,
+    ColumnAnalyser, FrequencyAxis, Moved, Pooling, SharpAnalyser, Spectrogram as Cells,
+    SpectrogramPass, SpectrogramPlan, SpectrogramSettings, gather,
 };
 use tonemap_core::units::{
     Decibels, Frequency, FrequencyRange, LevelReference, Seconds, db_from_power,
@@ -84,6 +84,9 @@ struct CellArgs {
     /// What becomes of values that share a cell
     #[arg(long, value_enum, value_name = "HOW", default_value_t = Pool::Maximum)]
     pool: Pool,
+    /// Put what a frame spreads over time and frequency back where it was: partials become lines
+    #[arg(long, conflicts_with = "pool")]
+    sharpen: bool,
     /// Frequency of A4 [default: that of the study, or 440Hz]
     #[arg(long, value_name = "FREQUENCY")]
     reference: Option<Frequency>,
@@ -129,7 +132,9 @@ struct Settings {
     #[serde(flatten)]
     frames: FrameFigures,
     axis: FrequencyAxis,
-    pooling: Pooling,
+    /// None for a sharpened one, whose energies are added.
+    pooling: Option<Pooling>,
+    sharpened: bool,
     range_hz: (f64, f64),
     reference_hz: f64,
 }
@@ -171,6 +176,7 @@ struct Made<'a> {
     cells: Cells,
     reference: LevelReference,
     reference_hz: f64,
+    sharpened: bool,
     findings: Vec<Finding>,
 }
 
@@ -246,7 +252,7 @@ impl Spectrogram {
         let plan = Arc::new(SpectrogramPlan::new(&settings, rate, part.span.len())?);
         let mut meter = part.take().level_meter(part.span);
         let mut findings = part.take().findings.clone();
-        let mut columns = Columns::new(plan.clone());
+        let mut columns = Columns::new(plan.clone(), self.cells.sharpen);
         findings.extend(part.read_in_two(
             "spectrogram",
             self.output.quiet,
@@ -256,7 +262,7 @@ impl Spectrogram {
         let cells = columns.finish();
         findings.extend(meter.finish().findings(&part.channel_name()));
         findings.extend(plan.findings.iter().cloned());
-        Ok(Made { part, cells, reference, reference_hz, findings })
+        Ok(Made { part, cells, reference, reference_hz, sharpened: self.cells.sharpen, findings })
     }
 
     /// Levels of the first and the last colour, for all alike.
@@ -327,21 +333,31 @@ impl Spectrogram {
 struct Columns {
     plan: Arc<SpectrogramPlan>,
     pass: SpectrogramPass,
-    analyser: ColumnAnalyser,
+    analyser: Analyser,
     power: Vec<f32>,
     /// Samples that arrive before columns are computed.
     batch: usize,
     arrived: usize,
 }
 
+/// What computes a column.
+enum Analyser {
+    Usual(ColumnAnalyser),
+    Sharp(SharpAnalyser),
+}
+
 impl Columns {
-    fn new(plan: Arc<SpectrogramPlan>) -> Self {
+    fn new(plan: Arc<SpectrogramPlan>, sharpen: bool) -> Self {
         const LEAST_BATCH: usize = 1 << 18;
         let of_column = plan.samples_of(plan.columns / 2);
         let batch = 4 * rayon::current_num_threads() * (of_column.end - of_column.start) as usize;
         Self {
             pass: SpectrogramPass::new(plan.clone()),
-            analyser: ColumnAnalyser::new(plan.clone()),
+            analyser: if sharpen {
+                Analyser::Sharp(SharpAnalyser::new(plan.clone()))
+            } else {
+                Analyser::Usual(ColumnAnalyser::new(plan.clone()))
+            },
             power: vec![0.0; plan.columns * plan.rows()],
             batch: batch.clamp(LEAST_BATCH, 1 << 22),
             arrived: 0,
@@ -360,16 +376,41 @@ impl Columns {
 
     fn compute(&mut self, columns: std::ops::Range<usize>) {
         let (rows, pass) = (self.plan.rows(), &self.pass);
-        self.power[columns.start * rows..columns.end * rows]
-            .par_chunks_mut(rows)
-            .enumerate()
-            .for_each_init(
-                || self.analyser.clone(),
-                |analyser, (n, cells)| {
-                    let column = columns.start + n;
-                    analyser.column(column, pass.samples(column), cells);
-                },
-            );
+        match &self.analyser {
+            Analyser::Usual(analyser) => {
+                self.power[columns.start * rows..columns.end * rows]
+                    .par_chunks_mut(rows)
+                    .enumerate()
+                    .for_each_init(
+                        || analyser.clone(),
+                        |analyser, (n, cells)| {
+                            let column = columns.start + n;
+                            analyser.column(column, pass.samples(column), cells);
+                        },
+                    );
+            }
+            Analyser::Sharp(analyser) => {
+                // Energy may go to other columns: it is gathered in the order of the columns, so that
+                // sums do not depend on threads; a few at a time, so that it fits into memory.
+                let threads = rayon::current_num_threads();
+                for first in columns.clone().step_by(threads) {
+                    let moved: Vec<Vec<Moved>> = (first..columns.end.min(first + threads))
+                        .into_par_iter()
+                        .map_init(
+                            || analyser.clone(),
+                            |analyser, column| {
+                                let mut moved = Vec::new();
+                                analyser.column(column, pass.samples(column), &mut moved);
+                                moved
+                            },
+                        )
+                        .collect();
+                    for moved in &moved {
+                        gather(&self.plan, moved, &mut self.power);
+                    }
+                }
+            }
+        }
         self.pass.let_go(columns.end);
     }
 
@@ -393,8 +434,9 @@ fn loudest(made: &Made<'_>) -> Option<(f64, f64, f64)> {
 
 fn settings_line(plan: &SpectrogramPlan, made: &Made<'_>) -> String {
     let rate = made.part.take().info.sample_rate_hz;
+    let sharpened = if made.sharpened { "; sharpened" } else { "" };
     format!(
-        "{} window of {} ms: resolution {} Hz, blurs {} ms; a frame every {} ms",
+        "{} window of {} ms: resolution {} Hz, blurs {} ms; a frame every {} ms{sharpened}",
         plan.frames.window.kind(),
         text::number(1e3 * plan.frames.segment() as f64 / rate, 1),
         text::number(plan.frames.resolution_hz(rate), 2),
@@ -444,7 +486,8 @@ fn as_json(made: &Made<'_>, range_db: (f64, f64)) -> Result<String> {
     let settings = Settings {
         frames: plan.frames.figures(rate),
         axis: plan.axis,
-        pooling: plan.pooling(),
+        pooling: (!made.sharpened).then(|| plan.pooling()),
+        sharpened: made.sharpened,
         range_hz: (edges[0], edges[edges.len() - 1]),
         reference_hz: made.reference_hz,
     };

@@ -50,6 +50,14 @@ fn a_tone_is_told_where_and_as_loud_as_it_is() {
     }
     let close = made(&bench, "late.wav --time 5ms");
     assert!((close.blur_s - 0.005).abs() < 1e-4 && close.resolution_hz > 100.0);
+    let sharp = made(&bench, "late.wav --sharpen --axis linear");
+    // The energy of the frames around the beginning gathers where the tone begins.
+    assert!((sharp.loudest_db.expect("sound") + 12.04).abs() < 3.0, "{:?}", sharp.loudest_db);
+    assert!(
+        sharp.loudest_hz.is_some_and(|hz| (hz - 1000.0).abs() < 45.0),
+        "{:?}",
+        sharp.loudest_hz
+    );
     let by_hand = made(&bench, "late.wav --segment 4096 --hop 1024 --size 900x600");
     assert_eq!((by_hand.frames, by_hand.columns), (48, 48));
     let text = bench.run("spectrogram late.wav --resolve 10Hz --range 100Hz..4kHz");
@@ -125,22 +133,23 @@ fn threads_change_nothing() {
     let bench = Bench::new();
     let sound = to_samples(&white_noise(9, 0.1, 480_000));
     bench.take("noise.wav", 48_000, WavEncoding::Integer(24), &[sound]);
-    let pictures: Vec<Vec<u8>> = ["1", "2", "8"]
-        .into_iter()
-        .map(|threads| {
-            let name = format!("{threads}.png");
-            let status = assert_cmd::Command::cargo_bin("tonemap")
-                .expect("the program is built")
-                .current_dir(bench.path("."))
-                .env("RAYON_NUM_THREADS", threads)
-                .args(["spectrogram", "noise.wav", "--pool", "power", "--figure", &name, "--quiet"])
-                .output()
-                .expect("runs");
-            assert!(status.status.success());
-            std::fs::read(bench.path(&name)).expect("drawn")
-        })
-        .collect();
-    assert!(pictures[0] == pictures[1] && pictures[1] == pictures[2]);
+    let drawn = |threads: &str, look: &[&str]| -> Vec<u8> {
+        let name = format!("{threads}{}.png", look.len());
+        let run = assert_cmd::Command::cargo_bin("tonemap")
+            .expect("the program is built")
+            .current_dir(bench.path("."))
+            .env("RAYON_NUM_THREADS", threads)
+            .args(["spectrogram", "noise.wav", "--figure", &name, "--quiet"])
+            .args(look)
+            .output()
+            .expect("runs");
+        assert!(run.status.success());
+        std::fs::read(bench.path(&name)).expect("drawn")
+    };
+    for look in [&["--pool", "power"][..], &["--sharpen"][..]] {
+        let [one, two, eight] = ["1", "2", "8"].map(|threads| drawn(threads, look));
+        assert!(one == two && two == eight, "{look:?}");
+    }
 }
 
 #[test]

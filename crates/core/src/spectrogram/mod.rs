@@ -24,8 +24,10 @@
 //! [`ColumnAnalyser`] computes it.
 
 mod axis;
+mod sharpened;
 
 pub use axis::FrequencyAxis;
+pub use sharpened::{Moved, SharpAnalyser, gather, sharpened};
 
 use std::ops::Range;
 use std::sync::Arc;
@@ -417,24 +419,12 @@ impl ColumnAnalyser {
         assert_eq!(rows.len(), plan.rows(), "a column has as many rows as its plan");
         let frames = plan.frames_of(column);
         let first_sample = plan.samples_of(column).start;
-        let (segment, hop) = (plan.frames.segment(), plan.frames.hop as u64);
-        let half = segment as u64 / 2;
+        let (hop, half) = (plan.frames.hop as u64, plan.frames.segment() as u64 / 2);
         self.pooled.fill(0.0);
         for frame in frames.clone() {
-            // Where the frame begins: before the span it is silent, as after it.
             let start = i128::from(frame * hop) - i128::from(half) - i128::from(first_sample);
-            let silent = usize::try_from((-start).max(0)).unwrap_or(segment).min(segment);
-            let from = usize::try_from(start.max(0)).unwrap_or(samples.len()).min(samples.len());
-            let held = &samples[from..samples.len().min(from + segment - silent)];
-            self.input.fill(0.0);
-            let (weights, values) = (&self.window[silent..], &mut self.input[silent..segment]);
-            for ((value, sample), weight) in values.iter_mut().zip(held).zip(weights) {
-                *value = sample * weight;
-            }
-            let planned = "all three buffers have the planned lengths";
-            self.transform
-                .process_with_scratch(&mut self.input, &mut self.output, &mut self.scratch)
-                .expect(planned);
+            put_frame(&mut self.input, &self.window, samples, start);
+            transform_into(&*self.transform, &mut self.input, &mut self.output, &mut self.scratch);
             match plan.pooling {
                 Pooling::Maximum => {
                     for (most, bin) in self.pooled.iter_mut().zip(&self.output) {
@@ -467,6 +457,32 @@ impl ColumnAnalyser {
                 Pooling::Power => powers.iter().sum::<f32>() / powers.len() as f32,
             };
         }
+    }
+}
+
+/// Transforms `input`, which holds garbage afterwards, with buffers of the planned lengths.
+fn transform_into(
+    transform: &dyn RealToComplex<f32>,
+    input: &mut [f32],
+    output: &mut [Complex<f32>],
+    scratch: &mut [Complex<f32>],
+) {
+    transform
+        .process_with_scratch(input, output, scratch)
+        .expect("all three buffers have the planned lengths");
+}
+
+/// Windows the samples from `start` on into `input`, the rest of which is silent, as are samples before
+/// the first and after the last.
+fn put_frame(input: &mut [f32], window: &[f32], samples: &[f32], start: i128) {
+    let segment = window.len();
+    let silent = usize::try_from((-start).max(0)).unwrap_or(segment).min(segment);
+    let from = usize::try_from(start.max(0)).unwrap_or(samples.len()).min(samples.len());
+    let held = &samples[from..samples.len().min(from + segment - silent)];
+    input.fill(0.0);
+    let (weights, values) = (&window[silent..], &mut input[silent..segment]);
+    for ((value, sample), weight) in values.iter_mut().zip(held).zip(weights) {
+        *value = sample * weight;
     }
 }
 
