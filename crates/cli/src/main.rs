@@ -8,6 +8,7 @@ mod arrays;
 mod commands;
 mod output;
 mod progress;
+mod sketch;
 mod sound;
 mod studies;
 mod take;

@@ -38,7 +38,8 @@ pub(crate) const COLOURS: usize = 256;
 
 impl ColourMap {
     /// The colours from the quietest to the loudest.
-    pub(crate) fn table(self) -> [[u8; 3]; COLOURS] {
+    #[must_use]
+    pub fn table(self) -> [[u8; 3]; COLOURS] {
         let mut table = [[0; 3]; COLOURS];
         for (n, colour) in table.iter_mut().enumerate() {
             let share = n as f64 / (COLOURS - 1) as f64;

@@ -23,6 +23,7 @@ use tonemap_figures::{
 use crate::args::{FigureArgs, Format, FrameArgs, OutputArgs, PartArgs, SourceArgs};
 use crate::arrays::{self, Arrays};
 use crate::output::{self, Status, Usage};
+use crate::sketch::{self, Depth};
 use crate::studies;
 use crate::take::{self, Part, pressure_references};
 use crate::text;
@@ -69,6 +70,8 @@ const EXAMPLES: &str = "Examples:
       partials as thin lines, and how long each lasts
   tonemap spectrogram harp-g3.wav --time 5ms --axis linear --from 0.05 --to 0.3 --figure attack.png
       the attack, close in time
+  tonemap spectrogram flute-a4.wav --sketch
+      a first look over a remote terminal
   tonemap spectrogram --where group=harp --figure harps.png --data harps.npz
       several takes with the same colours, and the numbers behind the picture";
 
@@ -115,6 +118,9 @@ enum Pool {
 #[derive(Args, Clone)]
 #[command(next_help_heading = "Figure")]
 struct LookArgs {
+    /// Draw it in the terminal: half blocks in as many colours as there are
+    #[arg(long, conflicts_with_all = ["figure", "data", "format"])]
+    sketch: bool,
     /// Level of the first colour [default: a little below the quiet half of the cells]
     #[arg(long, value_name = "LEVEL", allow_hyphen_values = true)]
     floor: Option<Decibels>,
@@ -203,7 +209,11 @@ impl Spectrogram {
         let range_db = self.range_db(&made)?;
         let content = match self.output.format {
             Format::Text => {
-                made.iter().map(|one| as_text(one, range_db)).collect::<Vec<_>>().join("\n")
+                let texts: Vec<String> = made
+                    .iter()
+                    .map(|one| self.sketch(one, range_db) + &as_text(one, range_db))
+                    .collect();
+                texts.join("\n")
             }
             Format::Json => {
                 made.iter().map(|one| as_json(one, range_db)).collect::<Result<String>>()?
@@ -243,7 +253,11 @@ impl Spectrogram {
                 Axis::Mel => FrequencyAxis::Mel,
             },
             range_hz: range,
-            size: spectrogram_cells(self.figure.size, count),
+            size: if self.look.sketch {
+                sketch::cells()
+            } else {
+                spectrogram_cells(self.figure.size, count)
+            },
             pooling: match self.cells.pool {
                 Pool::Maximum => Pooling::Maximum,
                 Pool::Power => Pooling::Power,
@@ -288,6 +302,18 @@ impl Spectrogram {
             "the floor of {low} dB does not lie below the ceiling of {high} dB; give two levels that rise"
         ))
         .into())
+    }
+
+    /// The picture in the terminal, if it was asked for.
+    fn sketch(&self, made: &Made<'_>, range_db: (f64, f64)) -> String {
+        if !self.look.sketch {
+            return String::new();
+        }
+        let (span, rate) = (made.part.span, made.part.take().info.sample_rate_hz);
+        let span_s = (span.start as f64 / rate, span.end as f64 / rate);
+        let full_scale_db = made.reference.full_scale_db();
+        let (cells, colours) = (&made.cells, self.look.colours);
+        sketch::sketch(cells, range_db, full_scale_db, span_s, colours, Depth::of_terminal())
     }
 
     fn draw(&self, made: &[Made<'_>], range_db: (f64, f64)) -> Result<Figure> {

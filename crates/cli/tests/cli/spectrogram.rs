@@ -97,6 +97,10 @@ fn pictures_share_their_scales_and_say_what_they_show() {
     let run =
         bench.run("spectrogram pair.wav --figure b.png --floor -80dB --ceiling -20dB --quiet");
     assert!(run.out.contains("colours from −80 to −20 dB"), "{}", run.out);
+    let run = bench.run("spectrogram pair.wav --sketch --quiet");
+    assert!(
+        run.out.starts_with(' ') && run.out.lines().filter(|line| line.contains('▀')).count() == 30
+    );
     let silent = Bench::new();
     silent.take("zero.wav", 48_000, WavEncoding::Integer(16), &[vec![0.0; 48_000]]);
     let run = silent.run("spectrogram zero.wav --figure a.png");
