@@ -16,12 +16,15 @@
 //! | [`transform`] | the one place that plans Fourier transforms |
 //! | [`frame`] | how a running analysis cuts a recording into frames |
 //! | [`intake`] | what a recording is worth: levels, DC, clipping; its course over time |
-//! | [`spectrum`] | the averaged spectrum and the tones in it |
+//! | [`spectrum`] | the averaged spectrum and the tones in it, their series, a narrow look |
+//! | [`spectrogram`] | level over time and frequency, as cells of a picture |
+//! | [`filter`] | bands kept or removed, with linear phase and no delay |
 //! | [`synth`] | sounds whose truth is known |
 //!
 //! # Conventions
 //!
-//! - Samples are `f32`, full scale is 1; whatever is measured is computed in `f64`.
+//! - Samples are `f32`, full scale is 1; whatever is measured is computed in `f64`, and
+//!   pictures ([`spectrogram`]) in `f32`.
 //! - A bare number says its unit in its name: `_hz`, `_s`, `_db`, `_cents`, `_samples`, `_bins`.
 //! - Levels are in dB re full scale: a full-scale sine reads 0 dB, both as amplitude and as RMS.
 //! - An uncertainty is a standard uncertainty (k = 1) and ends in `_u`.

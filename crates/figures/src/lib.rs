@@ -1,17 +1,19 @@
 //! Tone Map's results drawn.
 //!
-//! Every figure is drawn once, as SVG; its PNG is a rendering of that SVG, so that the two are the
-//! same picture. Fonts are embedded: no system font is needed, and none is used.
+//! Every figure is drawn once, as layers of SVG with pictures of pixels between them; its PNG is a
+//! rendering of those, so that the two are the same picture. Fonts are embedded: no system font is needed, and none is used.
 //!
 //! | module | holds |
 //! |---|---|
 //! | [`spectrum_figure`] | level against frequency, with its tones |
+//! | [`narrow_figure`] | level against cents around one frequency |
+//! | [`spectrogram_figure`] | level over time and frequency as colour |
 //! | [`waveform_figure`] | waveforms and their RMS levels over time |
 //! | [`index_page`] | a page that shows a run of commands with their tables and figures |
 //!
 //! Inside, a figure is made of `panel`s (two axes and what lies between them) on a `sheet`
-//! (lines, shapes and text in pixels); `theme` holds every colour and size, and `ticks` chooses
-//! round values.
+//! (lines, shapes, text and pictures in pixels); `theme` holds every colour and size, `colours` the
+//! maps of pictures, `ticks` chooses round values, and `labels` and `legend` name what is drawn.
 
 mod colours;
 mod error;
