@@ -1,6 +1,7 @@
 //! The spectrogram: level over time and frequency as colour.
 
 use tonemap_core::Finding;
+use tonemap_core::intake::Clip;
 use tonemap_core::spectrogram::{FrequencyAxis, Spectrogram};
 use tonemap_core::units::LevelReference;
 
@@ -23,6 +24,8 @@ pub struct DrawnSpectrogram<'a> {
     pub span_s: (f64, f64),
     /// What levels refer to.
     pub reference: LevelReference,
+    /// Its clipped runs, in seconds from the start of the take: what stands there is in doubt.
+    pub clips: &'a [Clip],
 }
 
 /// Spectrograms to be drawn one above the other, and what stands around them.
@@ -78,15 +81,22 @@ pub fn spectrogram_figure(figure: &SpectrogramFigure<'_>, size: Size) -> Result<
             sheet.picture(picture(figure, drawn, panel))?;
             panel.draw_y_scale(sheet)?;
             panel.draw_frame(sheet, "Frequency, Hz")?;
+            draw_clips(sheet, panel, drawn.clips)?;
             if drawn.spectrogram.plan.axis == FrequencyAxis::Logarithmic {
                 draw_note_scale(sheet, panel, figure.reference_hz)?;
             }
             if several {
                 let look = Type::new(theme::LABEL_PX, theme::INK).bold();
-                sheet.text(panel.x.from_px, panel.y.to_px - 7.0, drawn.name, look)?;
+                sheet.text(panel.x.from_px, panel.y.to_px - 9.0, drawn.name, look)?;
             }
         }
         let Some(last) = panels.last() else { return Ok(()) };
+        if figure.spectrograms.iter().any(|drawn| !drawn.clips.is_empty()) {
+            let look = Type::new(theme::LABEL_PX, theme::INK);
+            let x = last.x.to_px - look.width("clipped");
+            sheet.line(&[(x - 8.0, 22.0), (x - 8.0, 32.0)], theme::TONE, 1.0, 1.5)?;
+            sheet.text(x, 31.0, "clipped", look)?;
+        }
         last.draw_x_scale(sheet, "Time, s")?;
         draw_colour_bar(sheet, figure, panels[0].y.to_px, last.y.from_px, last.x.to_px)?;
         notes::draw(sheet, last.y.from_px + 64.0, &notes)
@@ -188,6 +198,20 @@ fn picture(figure: &SpectrogramFigure<'_>, drawn: &DrawnSpectrogram<'_>, panel: 
     }
 }
 
+/// Marks over the picture where the recording is clipped, one a pixel at most.
+fn draw_clips(sheet: &Sheet<'_>, panel: &Panel, clips: &[Clip]) -> Result<(), Error> {
+    let top = panel.y.to_px;
+    let mut last = f64::NEG_INFINITY;
+    for clip in clips.iter().filter(|clip| panel.x.contains(clip.start_s)) {
+        let x = panel.x.place(clip.start_s);
+        if x - last >= 1.0 {
+            sheet.line(&[(x, top - 6.0), (x, top - 1.0)], theme::TONE, 1.0, 1.2)?;
+            last = x;
+        }
+    }
+    Ok(())
+}
+
 /// The notes at the right of a picture.
 fn draw_note_scale(sheet: &Sheet<'_>, panel: &Panel, reference_hz: f64) -> Result<(), Error> {
     let right = panel.x.to_px;
@@ -272,6 +296,7 @@ mod tests {
                 spectrogram: &made,
                 span_s: (0.0, 1.0),
                 reference: LevelReference::FullScale,
+                clips: &[],
             }],
             range_db: (-100.0, 0.0),
             colours: ColourMap::Grey,

@@ -9,6 +9,7 @@ use rayon::prelude::*;
 use serde::Serialize;
 use tonemap_core::Finding;
 use tonemap_core::frame::FrameFigures;
+use tonemap_core::intake::Clip;
 use tonemap_core::spectrogram::{
     ColumnAnalyser, FrequencyAxis, Moved, Pooling, SharpAnalyser, Spectrogram as Cells,
     SpectrogramPass, SpectrogramPlan, SpectrogramSettings, gather,
@@ -183,6 +184,7 @@ struct Made<'a> {
     reference: LevelReference,
     reference_hz: f64,
     sharpened: bool,
+    clips: Vec<Clip>,
     findings: Vec<Finding>,
 }
 
@@ -274,9 +276,18 @@ impl Spectrogram {
             |samples| meter.push(samples),
         )?);
         let cells = columns.finish();
-        findings.extend(meter.finish().findings(&part.channel_name()));
+        let levels = meter.finish();
+        findings.extend(levels.findings(&part.channel_name()));
         findings.extend(plan.findings.iter().cloned());
-        Ok(Made { part, cells, reference, reference_hz, sharpened: self.cells.sharpen, findings })
+        Ok(Made {
+            part,
+            cells,
+            reference,
+            reference_hz,
+            sharpened: self.cells.sharpen,
+            clips: levels.clips,
+            findings,
+        })
     }
 
     /// Levels of the first and the last colour, for all alike.
@@ -328,6 +339,7 @@ impl Spectrogram {
                     spectrogram: &one.cells,
                     span_s: (one.part.span.start as f64 / rate, one.part.span.end as f64 / rate),
                     reference: one.reference,
+                    clips: &one.clips,
                 }
             })
             .collect();
