@@ -151,6 +151,8 @@ fn a_frame_is_a_column_where_there_are_few() {
     let (first, middle) = (picture.column(0), picture.column(10));
     let greatest = |column: &[f32]| column.iter().copied().fold(0.0, f32::max);
     assert!((level_db(greatest(first)) - level_db(greatest(middle)) + 6.02).abs() < 0.6);
+    // 512 samples to either side of a frame's middle: frames 2 to 16 of 4800 samples.
+    assert_eq!(picture.plan.whole_columns(), 2..17);
 }
 
 #[test]

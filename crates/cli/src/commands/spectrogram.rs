@@ -458,12 +458,18 @@ impl Columns {
     }
 }
 
-/// The loudest cell: level, time from the start of the take, frequency; `None` in silence.
+/// The loudest cell, away from the ends of the span if it is long enough: level, time from the start of
+/// the take, frequency; `None` in silence.
 fn loudest(made: &Made<'_>) -> Option<(f64, f64, f64)> {
     let cells = &made.cells;
-    let place =
-        (0..cells.power.len()).max_by(|a, b| cells.power[*a].total_cmp(&cells.power[*b]))?;
-    let (column, row) = (place / cells.plan.rows(), place % cells.plan.rows());
+    let rows = cells.plan.rows();
+    let columns = match cells.plan.whole_columns() {
+        none if none.is_empty() => 0..cells.plan.columns,
+        whole => whole,
+    };
+    let places = columns.start * rows..columns.end * rows;
+    let place = places.max_by(|a, b| cells.power[*a].total_cmp(&cells.power[*b]))?;
+    let (column, row) = (place / rows, place % rows);
     let level = db_from_power(f64::from(cells.power[place])) + made.reference.full_scale_db();
     let start_s = made.part.span.start as f64 / made.part.take().info.sample_rate_hz;
     let row_hz = cells.plan.row_hz();

@@ -219,6 +219,21 @@ impl SpectrogramPlan {
         start.min(self.span_samples)..last.saturating_sub(half).min(self.span_samples)
     }
 
+    /// Columns whose frames lie in the span as a whole, so that their levels are right; those at its ends
+    /// see the sound begin or end.
+    #[must_use]
+    pub fn whole_columns(&self) -> Range<usize> {
+        let (hop, segment) = (self.frames.hop as u64, self.frames.segment() as u64);
+        let half = segment / 2;
+        let is_early = |column: &usize| self.frames_of(*column).start * hop < half;
+        let is_late = |column: &usize| {
+            (self.frames_of(*column).end - 1) * hop + segment - half > self.span_samples
+        };
+        let first = (0..self.columns).take_while(is_early).count();
+        let late = (0..self.columns).rev().take_while(is_late).count();
+        first.min(self.columns)..(self.columns - late).max(first)
+    }
+
     /// Time of the middle of a column, in seconds from the start of the span.
     #[must_use]
     pub fn time_s(&self, column: usize) -> f64 {
