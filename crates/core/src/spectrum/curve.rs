@@ -21,6 +21,7 @@ use serde::Serialize;
 use statrs::distribution::{ChiSquared, ContinuousCDF};
 
 use super::Spectrum;
+use super::floor::varying_share;
 use crate::error::Error;
 use crate::units::{LevelReference, db_from_power};
 
@@ -321,8 +322,6 @@ struct Interval {
 
 /// Probability left outside on each side.
 const TAIL: f64 = 0.025;
-/// Ratio of power to noise floor from which a bin is taken to hold a tone.
-const TONE_RATIO: f64 = 30.0;
 
 impl Interval {
     fn new(independent_frames: Option<f64>) -> Self {
@@ -333,12 +332,11 @@ impl Interval {
     /// Factors from the estimate to the two ends, where it is averaged over so many bins too.
     fn of(&self, power: f64, floor: f64, bins: f64) -> Option<(f64, f64)> {
         let frames = self.independent_frames?;
-        let is_tone = power > TONE_RATIO * floor;
-        if !is_tone && bins <= 1.0 {
+        let varying = varying_share(power, floor);
+        if varying == 1.0 && bins <= 1.0 {
             return self.of_noise;
         }
-        let noise_share = if is_tone { 1.0 - (1.0 - floor / power).powi(2) } else { 1.0 };
-        chi_squared(2.0 * frames * bins / noise_share.max(1e-12))
+        chi_squared(2.0 * frames * bins / varying.max(1e-12))
     }
 }
 

@@ -8,6 +8,7 @@
 
 use statrs::distribution::{ContinuousCDF, Gamma};
 
+use super::floor::varying_share;
 use crate::frame::FramePlan;
 use crate::units::db_from_power;
 
@@ -16,8 +17,6 @@ const MOST_STRETCHES: u64 = 16;
 const FALSE_ALARM: f64 = 1e-3;
 /// Changes below this, in dB, are not told.
 const SMALLEST_CHANGE_DB: f64 = 1.0;
-/// Ratio of power to noise floor from which a bin is taken to hold a tone.
-const TONE_RATIO: f64 = 30.0;
 const LOWEST_BAND_HZ: f64 = 20.0;
 
 /// Band powers of the stretches, for every second frame.
@@ -99,10 +98,7 @@ impl Stretches {
             let total: f64 = power[bins.clone()].iter().sum();
             let variance: f64 = bins
                 .clone()
-                .map(|k| {
-                    let (p, f) = (power[k], floor[k]);
-                    if p > TONE_RATIO * f { p * p - (p - f).powi(2) } else { p * p }
-                })
+                .map(|k| power[k] * power[k] * varying_share(power[k], floor[k]))
                 .sum::<f64>()
                 * bins_per_independent
                 / independent;

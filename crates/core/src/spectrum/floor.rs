@@ -84,6 +84,13 @@ pub(crate) fn noise_threshold(independent_frames: f64, probability: f64) -> f64 
     high
 }
 
+/// Variance of the power P of one bin in one frame, over P²: 1 for noise; beside a steady tone of power
+/// P − F, F being the floor, 1 − (1 − F/P)². Below thirty times the floor a bin is taken to hold noise.
+pub(crate) fn varying_share(power: f64, floor: f64) -> f64 {
+    const TONE_RATIO: f64 = 30.0;
+    if power > TONE_RATIO * floor { 1.0 - (1.0 - floor / power).powi(2) } else { 1.0 }
+}
+
 /// Median of a gamma distribution of mean 1 and shape k (Wilson and Hilferty, PNAS 17, 1931).
 fn gamma_median(shape: f64) -> f64 {
     (1.0 - 1.0 / (9.0 * shape)).powi(3)
