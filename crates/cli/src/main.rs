@@ -6,6 +6,7 @@
 mod args;
 mod arrays;
 mod commands;
+mod export;
 mod output;
 mod progress;
 mod sketch;

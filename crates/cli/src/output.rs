@@ -141,24 +141,50 @@ pub(crate) fn write_by<T>(
     force: bool,
     write: impl FnOnce(&mut fs::File) -> Result<T>,
 ) -> Result<T> {
-    check_writable(file, force)?;
-    let failed = || format!("{}: it could not be written", file.display());
-    let mut temporary = tempfile::Builder::new();
-    #[cfg(unix)]
-    {
-        use std::os::unix::fs::PermissionsExt;
-        // A temporary file is private; a result is not.
-        temporary.permissions(fs::Permissions::from_mode(0o666));
-    }
-    let mut temporary = temporary.tempfile_in(folder_of(file)).with_context(failed)?;
-    let written = write(temporary.as_file_mut()).with_context(|| file.display().to_string())?;
-    temporary.as_file().sync_all().with_context(failed)?;
-    if force {
-        temporary.persist(file).map_err(|error| error.error).with_context(failed)?;
-    } else {
-        temporary.persist_noclobber(file).map_err(|error| error.error).with_context(failed)?;
-    }
+    let draft = Draft::begin(file, force)?;
+    let written = write(&mut draft.file()?).with_context(|| file.display().to_string())?;
+    draft.finish(file, force)?;
     Ok(written)
+}
+
+/// A file under a temporary name, which goes away unless it is finished.
+pub(crate) struct Draft(tempfile::NamedTempFile);
+
+impl Draft {
+    /// Begins what will be a file.
+    pub(crate) fn begin(file: &Path, force: bool) -> Result<Self> {
+        check_writable(file, force)?;
+        let mut temporary = tempfile::Builder::new();
+        #[cfg(unix)]
+        {
+            use std::os::unix::fs::PermissionsExt;
+            // A temporary file is private; a result is not.
+            temporary.permissions(fs::Permissions::from_mode(0o666));
+        }
+        let temporary = temporary.tempfile_in(folder_of(file));
+        Ok(Self(temporary.with_context(|| could_not_write(file))?))
+    }
+
+    /// The file to write to.
+    pub(crate) fn file(&self) -> Result<fs::File> {
+        Ok(self.0.as_file().try_clone()?)
+    }
+
+    /// Gives it its name.
+    pub(crate) fn finish(self, file: &Path, force: bool) -> Result<()> {
+        let failed = || could_not_write(file);
+        self.0.as_file().sync_all().with_context(failed)?;
+        if force {
+            self.0.persist(file).map_err(|error| error.error).with_context(failed)?;
+        } else {
+            self.0.persist_noclobber(file).map_err(|error| error.error).with_context(failed)?;
+        }
+        Ok(())
+    }
+}
+
+fn could_not_write(file: &Path) -> String {
+    format!("{}: it could not be written", file.display())
 }
 
 /// Writes a result to standard output, or to the file that was asked for.

@@ -349,6 +349,35 @@ impl FromStr for Seconds {
     }
 }
 
+/// Where to cut through time and frequency as typed: at a time (`1.25s`), or at a frequency (`A4`, `440Hz`). A
+/// number without a unit could be either, and is refused.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub enum Cut {
+    /// At a time.
+    Time(Seconds),
+    /// At a frequency.
+    Frequency(Frequency),
+}
+
+impl FromStr for Cut {
+    type Err = Error;
+
+    fn from_str(text: &str) -> Result<Self, Error> {
+        let read = || {
+            if text.trim().parse::<f64>().is_ok() {
+                return None;
+            }
+            let time = text.parse().map(Self::Time);
+            time.or_else(|_| text.parse().map(Self::Frequency)).ok()
+        };
+        read().ok_or_else(|| Error::Unreadable {
+            given: text.into(),
+            wanted: "a time or a frequency with its unit",
+            forms: "1.25s, 250ms, 1:02.5, A4, 440Hz or 2.5kHz",
+        })
+    }
+}
+
 /// A length of a stretch of sound as typed: samples (`8192`) or time (`200ms`).
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub enum Extent {

@@ -3,6 +3,7 @@
 use plotters::style::RGBColor;
 
 use crate::error::Error;
+use crate::marks;
 use crate::sheet::{Mark, Sheet, Type};
 use crate::theme;
 
@@ -19,6 +20,10 @@ pub(crate) enum Sign {
     Tone(bool),
     /// A dashed line.
     Dashes(RGBColor),
+    /// A tick above the plot.
+    Tick(RGBColor),
+    /// A line over a picture.
+    Track,
 }
 
 /// Draws a legend that ends at `right`.
@@ -42,6 +47,15 @@ pub(crate) fn draw(sheet: &Sheet<'_>, right: f64, entries: &[(&str, Sign)]) -> R
             }
             Sign::Dashes(colour) => {
                 sheet.dashed(&line, *colour, 1.4)?;
+                54.0
+            }
+            Sign::Tick(colour) => {
+                let x = x - 9.0;
+                sheet.line(&[(x, MIDDLE_PX - 5.0), (x, MIDDLE_PX + 5.0)], *colour, 1.0, 1.5)?;
+                28.0
+            }
+            Sign::Track => {
+                marks::on_picture(sheet, &line, theme::TRACK, 1.0)?;
                 54.0
             }
         };

@@ -8,17 +8,19 @@
 //! | [`spectrum_figure`] | level against frequency, with its tones |
 //! | [`narrow_figure`] | level against cents around one frequency |
 //! | [`spectrogram_figure`] | level over time and frequency as colour |
+//! | [`waterfall_figure`] | spectra one behind the other, over time |
 //! | [`waveform_figure`] | waveforms and their RMS levels over time |
 //! | [`index_page`] | a page that shows a run of commands with their tables and figures |
 //!
 //! Inside, a figure is made of `panel`s (two axes and what lies between them) on a `sheet`
 //! (lines, shapes, text and pictures in pixels); `theme` holds every colour and size, `colours` the
-//! maps of pictures, `ticks` chooses round values, and `labels` and `legend` name what is drawn.
+//! maps of pictures, `marks` lays tracks and events over them, `ticks` chooses round values, and `labels` and `legend` name what is drawn.
 
 mod colours;
 mod error;
 mod labels;
 mod legend;
+mod marks;
 mod narrow;
 mod notes;
 mod page;
@@ -28,15 +30,21 @@ mod spectrogram;
 mod spectrum;
 mod theme;
 mod ticks;
+mod waterfall;
 mod waveform;
 
 pub use colours::ColourMap;
 pub use error::Error;
+pub use marks::{DrawnTrack, Marks, TrackPoint};
 pub use narrow::{DrawnLook, NarrowFigure, narrow_figure};
 pub use page::{PageStep, index_page};
 pub use sheet::{Figure, Size};
-pub use spectrogram::{DrawnSpectrogram, SpectrogramFigure, spectrogram_cells, spectrogram_figure};
+pub use spectrogram::{
+    Arrangement, DrawnSpectrogram, SpectrogramFigure, SpectrogramLayout, spectrogram_cells,
+    spectrogram_figure,
+};
 pub use spectrum::{DrawnSpectrum, FrequencyScale, LevelAxis, SpectrumFigure, spectrum_figure};
+pub use waterfall::{WaterfallFigure, waterfall_cells, waterfall_figure};
 pub use waveform::{
     AmplitudeScale, ChannelCourse, WaveformFigure, waveform_columns, waveform_figure,
 };

@@ -10,6 +10,8 @@ use crate::ticks::{self, Tick};
 /// Pixels that a linear axis leaves between its ticks, about.
 const X_TICK_PX: f64 = 110.0;
 const Y_TICK_PX: f64 = 46.0;
+/// And the least that it leaves, where it is short.
+const SHORT_TICK_PX: f64 = 40.0;
 
 /// How values are spread along an axis.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -55,7 +57,9 @@ impl Axis {
     }
 
     fn ticks(&self, px_per_tick: f64) -> Vec<Tick> {
-        let count = (self.to_px - self.from_px).abs() / px_per_tick;
+        let length = (self.to_px - self.from_px).abs();
+        // A short axis has a few values too.
+        let count = (length / px_per_tick).max((length / SHORT_TICK_PX).min(4.0));
         match self.scale {
             Scale::Linear => ticks::linear(self.low, self.high, count),
             Scale::Logarithmic => ticks::logarithmic(self.low, self.high),
@@ -72,13 +76,41 @@ pub(crate) struct Panel {
     pub(crate) y: Axis,
 }
 
+/// A curve through the middles of the short runs in which its height stays the same, given its points as
+/// position in pixels and height: what takes its values from steps does not show them as stairs.
+pub(crate) fn without_stairs(points: impl IntoIterator<Item = (f64, f64)>) -> Vec<(f64, f64)> {
+    const WIDEST_STAIR_PX: f64 = 16.0;
+    let mut runs: Vec<(f64, f64, f64)> = Vec::new();
+    for (position, height) in points {
+        match runs.last_mut() {
+            Some((_, end, held)) if *held == height => *end = position,
+            _ => runs.push((position, position, height)),
+        }
+    }
+    let corners = |(start, end, height): (f64, f64, f64)| {
+        let middle = f64::midpoint(start, end);
+        let is_stair = (end - start).abs() <= WIDEST_STAIR_PX;
+        let ends = if is_stair { [middle, middle] } else { [start, end] };
+        ends.map(|position| (position, height))
+    };
+    let mut curve: Vec<(f64, f64)> = runs.into_iter().flat_map(corners).collect();
+    curve.dedup();
+    curve
+}
+
 impl Panel {
     pub(crate) fn place(&self, x: f64, y: f64) -> (f64, f64) {
         (self.x.place_within(x), self.y.place_within(y))
     }
 
-    /// Grid lines, and the values at the left. To be drawn before what the panel holds.
-    pub(crate) fn draw_grid(&self, sheet: &Sheet<'_>) -> Result<(), Error> {
+    /// Labelled values of the axis below.
+    pub(crate) fn x_values(&self) -> Vec<f64> {
+        let ticks = self.x.ticks(X_TICK_PX).into_iter();
+        ticks.filter(|tick| !tick.label.is_empty()).map(|tick| tick.value).collect()
+    }
+
+    /// Grid lines alone. To be drawn before what the panel holds.
+    pub(crate) fn draw_lines(&self, sheet: &Sheet<'_>) -> Result<(), Error> {
         let (left, right) = (self.x.from_px, self.x.to_px);
         let (bottom, top) = (self.y.from_px, self.y.to_px);
         for tick in self.x.ticks(X_TICK_PX) {
@@ -86,11 +118,20 @@ impl Panel {
             let alpha = if tick.label.is_empty() { 0.55 } else { 1.0 };
             sheet.line(&[(x, top), (x, bottom)], theme::GRID, alpha, 1.0)?;
         }
-        let look = Type::new(theme::TICK_PX, theme::INK).align(Align::Right);
         for tick in self.y.ticks(Y_TICK_PX) {
             let y = crisp(self.y.place(tick.value));
             sheet.line(&[(left, y), (right, y)], theme::GRID, 1.0, 1.0)?;
-            sheet.text(left - 8.0, y + 4.5, &tick.label, look)?;
+        }
+        Ok(())
+    }
+
+    /// Grid lines, and the values at the left. To be drawn before what the panel holds.
+    pub(crate) fn draw_grid(&self, sheet: &Sheet<'_>) -> Result<(), Error> {
+        self.draw_lines(sheet)?;
+        let look = Type::new(theme::TICK_PX, theme::INK).align(Align::Right);
+        for tick in self.y.ticks(Y_TICK_PX) {
+            let y = crisp(self.y.place(tick.value));
+            sheet.text(self.x.from_px - 8.0, y + 4.5, &tick.label, look)?;
         }
         Ok(())
     }
@@ -124,6 +165,11 @@ impl Panel {
     /// Frame, and the title of the values at the left. To be drawn after what the panel holds.
     pub(crate) fn draw_frame(&self, sheet: &Sheet<'_>, y_title: &str) -> Result<(), Error> {
         self.draw_box(sheet)?;
+        self.draw_title(sheet, y_title)
+    }
+
+    /// The title of the values at the left.
+    pub(crate) fn draw_title(&self, sheet: &Sheet<'_>, y_title: &str) -> Result<(), Error> {
         let (left, middle) = (crisp(self.x.from_px), f64::midpoint(self.y.to_px, self.y.from_px));
         let look = Type::new(theme::AXIS_PX, theme::INK);
         sheet.text_upwards(left - 52.0, middle, y_title, look)

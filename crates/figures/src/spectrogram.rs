@@ -1,15 +1,16 @@
 //! The spectrogram: level over time and frequency as colour.
 
 use tonemap_core::Finding;
-use tonemap_core::intake::Clip;
-use tonemap_core::spectrogram::{FrequencyAxis, Spectrogram};
+use tonemap_core::spectrogram::{FrequencyAxis, Slice, SliceAt, Spectrogram};
 use tonemap_core::units::LevelReference;
 
 use crate::colours::{COLOURS, ColourMap};
 use crate::error::Error;
+use crate::legend;
+use crate::marks::{self, Marks};
 use crate::notes::{self, LEFT_PX, NOTES_LINE_PX};
-use crate::panel::{Axis, Panel, Scale};
-use crate::sheet::{Figure, Picture, Sheet, Size, Type};
+use crate::panel::{self, Axis, Panel, Scale};
+use crate::sheet::{Figure, Mark, Picture, Sheet, Size, Type};
 use crate::theme;
 use crate::ticks;
 
@@ -24,15 +25,44 @@ pub struct DrawnSpectrogram<'a> {
     pub span_s: (f64, f64),
     /// What levels refer to.
     pub reference: LevelReference,
-    /// Its clipped runs, in seconds from the start of the take: what stands there is in doubt.
-    pub clips: &'a [Clip],
+    /// What is laid over it.
+    pub marks: Marks<'a>,
+    /// Cuts through it, the same places in each spectrogram of a figure.
+    pub slices: &'a [Slice],
 }
 
-/// Spectrograms to be drawn one above the other, and what stands around them.
+/// How several spectrograms stand.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Arrangement {
+    /// One above the other.
+    #[default]
+    Stacked,
+    /// Side by side.
+    Beside,
+}
+
+/// What there is to be drawn, as far as it takes space.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct SpectrogramLayout {
+    /// How many spectrograms, at least one.
+    pub count: usize,
+    /// How they stand.
+    pub arrangement: Arrangement,
+    /// Whether slices at times stand beside each.
+    pub time_slices: bool,
+    /// Whether slices at frequencies stand below each.
+    pub frequency_slices: bool,
+}
+
+/// Spectrograms to be drawn, and what stands around them.
 #[derive(Debug, Clone, Copy)]
 pub struct SpectrogramFigure<'a> {
     /// The spectrograms, at least one, all on the same frequency axis.
     pub spectrograms: &'a [DrawnSpectrogram<'a>],
+    /// How they stand.
+    pub arrangement: Arrangement,
+    /// What the slices are called.
+    pub slice_names: &'a [String],
     /// Lowest and highest level of the colours in dB, for all alike.
     pub range_db: (f64, f64),
     /// The colours.
@@ -50,19 +80,165 @@ pub struct SpectrogramFigure<'a> {
 /// Space right of the pictures, for notes and the colours.
 const RIGHT_PX: f64 = 136.0;
 const TOP_PX: f64 = 60.0;
+/// Space between spectrograms one above the other, and side by side.
 const GAP_PX: f64 = 30.0;
+const BESIDE_GAP_PX: f64 = 18.0;
+/// Width of the slices at times with the space before them, and share of the height that slices at
+/// frequencies take, with the space above them.
+const SIDE_PX: f64 = 180.0;
+const SIDE_GAP_PX: f64 = 12.0;
+const BELOW_SHARE: f64 = 0.27;
+const BELOW_GAP_PX: f64 = 14.0;
 /// Width of the bar of colours, and its distance from the pictures.
 const BAR_PX: f64 = 16.0;
 const BAR_FROM_PX: f64 = 58.0;
 
-/// Cells that fill a picture of `count` spectrograms in a figure of a size: columns and rows.
+/// Cells that fill a picture in a figure of a size: columns and rows.
 #[must_use]
-pub fn spectrogram_cells(size: Size, count: usize) -> (usize, usize) {
-    let lines = 4.0;
-    let bottom = f64::from(size.height) - 66.0 - NOTES_LINE_PX * lines;
-    let height = (bottom - TOP_PX - GAP_PX * (count as f64 - 1.0)) / count as f64;
-    let width = f64::from(size.width) - LEFT_PX - RIGHT_PX;
-    (width.max(8.0) as usize, height.max(8.0) as usize)
+pub fn spectrogram_cells(size: Size, layout: SpectrogramLayout) -> (usize, usize) {
+    const LINES: usize = 4;
+    let place = places(size, layout, LINES)[0].picture;
+    let side = |length: f64| length.max(8.0) as usize;
+    (side(place.right - place.left), side(place.bottom - place.top))
+}
+
+/// A stretch of the sheet in pixels.
+#[derive(Debug, Clone, Copy)]
+struct Place {
+    left: f64,
+    right: f64,
+    top: f64,
+    bottom: f64,
+}
+
+/// Where a spectrogram and its slices stand.
+#[derive(Debug, Clone, Copy)]
+struct Places {
+    picture: Place,
+    at_times: Option<Place>,
+    at_frequencies: Option<Place>,
+}
+
+fn places(size: Size, layout: SpectrogramLayout, lines_below: usize) -> Vec<Places> {
+    let count = layout.count as f64;
+    let bottom = (f64::from(size.height) - 66.0 - NOTES_LINE_PX * lines_below as f64).floor();
+    let (width, height) = (f64::from(size.width) - LEFT_PX - RIGHT_PX, bottom - TOP_PX);
+    let (across, down) = match layout.arrangement {
+        Arrangement::Stacked => (1.0, count),
+        Arrangement::Beside => (count, 1.0),
+    };
+    let width = ((width - BESIDE_GAP_PX * (across - 1.0)) / across).floor();
+    // Each of several ends in its own scale of levels if it has slices at times.
+    let gap = if layout.time_slices && down > 1.0 { GAP_PX + 22.0 } else { GAP_PX };
+    let height = ((height - gap * (down - 1.0)) / down).floor();
+    (0..layout.count)
+        .map(|n| {
+            let (column, row) = match layout.arrangement {
+                Arrangement::Stacked => (0.0, n as f64),
+                Arrangement::Beside => (n as f64, 0.0),
+            };
+            let left = LEFT_PX + column * (width + BESIDE_GAP_PX);
+            let top = TOP_PX + row * (height + gap);
+            let mut picture = Place { left, right: left + width, top, bottom: top + height };
+            let whole = picture;
+            if layout.frequency_slices {
+                picture.bottom -= (BELOW_SHARE * height).floor() + BELOW_GAP_PX;
+            }
+            if layout.time_slices {
+                picture.right -= SIDE_PX.min(0.4 * width).floor();
+            }
+            Places {
+                picture,
+                at_times: layout.time_slices.then_some(Place {
+                    left: picture.right + SIDE_GAP_PX,
+                    bottom: picture.bottom,
+                    ..whole
+                }),
+                at_frequencies: layout.frequency_slices.then_some(Place {
+                    top: picture.bottom + BELOW_GAP_PX,
+                    right: picture.right,
+                    ..whole
+                }),
+            }
+        })
+        .collect()
+}
+
+/// The panels of a spectrogram and its slices.
+#[derive(Debug, Clone, Copy)]
+struct Panels {
+    picture: Panel,
+    at_times: Option<Panel>,
+    at_frequencies: Option<Panel>,
+}
+
+impl Panels {
+    /// The lowest panel, under which times stand.
+    fn lowest(&self) -> &Panel {
+        self.at_frequencies.as_ref().unwrap_or(&self.picture)
+    }
+
+    /// The pixel at which the rightmost panel ends.
+    fn right(&self) -> f64 {
+        self.at_times.as_ref().unwrap_or(&self.picture).x.to_px
+    }
+}
+
+fn panels(figure: &SpectrogramFigure<'_>, size: Size, lines_below: usize) -> Vec<Panels> {
+    let is_at_time = |slice: &Slice| matches!(slice.at, SliceAt::Time(_));
+    let slices = figure.spectrograms.first().map_or(&[][..], |drawn| drawn.slices);
+    let layout = SpectrogramLayout {
+        count: figure.spectrograms.len(),
+        arrangement: figure.arrangement,
+        time_slices: slices.iter().any(is_at_time),
+        frequency_slices: slices.iter().any(|slice| !is_at_time(slice)),
+    };
+    // Scales are locked: times share the length of the longest, levels their range.
+    let spans = figure.spectrograms.iter().map(|drawn| drawn.span_s);
+    let length = spans.map(|(from, to)| to - from).fold(0.0, f64::max);
+    let greatest_db = figure
+        .spectrograms
+        .iter()
+        .flat_map(|drawn| drawn.slices.iter().flat_map(|slice| levels_db(drawn, slice)))
+        .fold(figure.range_db.1, f64::max);
+    let level = |from_px, to_px| Axis {
+        low: figure.range_db.0,
+        high: (greatest_db / 5.0).ceil() * 5.0,
+        scale: Scale::Linear,
+        from_px,
+        to_px,
+    };
+    let places = places(size, layout, lines_below);
+    let panels = figure.spectrograms.iter().zip(places).map(|(drawn, places)| {
+        let plan = &drawn.spectrogram.plan;
+        let edges = &plan.edges_hz;
+        let x = Axis {
+            low: drawn.span_s.0,
+            high: drawn.span_s.0 + length,
+            scale: Scale::Linear,
+            from_px: places.picture.left,
+            to_px: places.picture.right,
+        };
+        let y = Axis {
+            low: edges[0],
+            high: edges[edges.len() - 1],
+            scale: match plan.axis {
+                FrequencyAxis::Linear => Scale::Linear,
+                FrequencyAxis::Logarithmic => Scale::Logarithmic,
+                other => Scale::Frequency(other),
+            },
+            from_px: places.picture.bottom,
+            to_px: places.picture.top,
+        };
+        Panels {
+            picture: Panel { x, y },
+            at_times: places.at_times.map(|place| Panel { x: level(place.left, place.right), y }),
+            at_frequencies: places
+                .at_frequencies
+                .map(|place| Panel { x, y: level(place.bottom, place.top) }),
+        }
+    });
+    panels.collect()
 }
 
 /// Draws spectrograms.
@@ -77,71 +253,120 @@ pub fn spectrogram_figure(figure: &SpectrogramFigure<'_>, size: Size) -> Result<
         sheet.text(LEFT_PX, 32.0, figure.title, title)?;
         let panels = panels(figure, size, notes.len());
         let several = panels.len() > 1;
-        for (drawn, panel) in figure.spectrograms.iter().zip(&panels) {
+        for (n, (drawn, panels)) in figure.spectrograms.iter().zip(&panels).enumerate() {
+            let panel = &panels.picture;
             sheet.picture(picture(figure, drawn, panel))?;
-            panel.draw_y_scale(sheet)?;
-            panel.draw_frame(sheet, "Frequency, Hz")?;
-            draw_clips(sheet, panel, drawn.clips)?;
-            if drawn.spectrogram.plan.axis == FrequencyAxis::Logarithmic {
-                draw_note_scale(sheet, panel, figure.reference_hz)?;
+            let is_leftmost = n == 0 || figure.arrangement == Arrangement::Stacked;
+            if is_leftmost {
+                panel.draw_y_scale(sheet)?;
+                panel.draw_title(sheet, "Frequency, Hz")?;
+            }
+            panel.draw_box(sheet)?;
+            marks::draw(sheet, panel, &drawn.marks)?;
+            draw_slices(sheet, panels, drawn, is_leftmost)?;
+            let is_rightmost = n + 1 == figure.spectrograms.len();
+            let has_notes = is_rightmost || figure.arrangement == Arrangement::Stacked;
+            if has_notes && drawn.spectrogram.plan.axis == FrequencyAxis::Logarithmic {
+                draw_note_scale(sheet, panel, panels.right(), figure.reference_hz)?;
             }
             if several {
                 let look = Type::new(theme::LABEL_PX, theme::INK).bold();
                 sheet.text(panel.x.from_px, panel.y.to_px - 9.0, drawn.name, look)?;
             }
+            if is_rightmost || figure.arrangement == Arrangement::Beside {
+                panels.lowest().draw_x_scale(sheet, "Time, s")?;
+            }
         }
         let Some(last) = panels.last() else { return Ok(()) };
-        if figure.spectrograms.iter().any(|drawn| !drawn.clips.is_empty()) {
-            let look = Type::new(theme::LABEL_PX, theme::INK);
-            let x = last.x.to_px - look.width("clipped");
-            sheet.line(&[(x - 8.0, 22.0), (x - 8.0, 32.0)], theme::TONE, 1.0, 1.5)?;
-            sheet.text(x, 31.0, "clipped", look)?;
-        }
-        last.draw_x_scale(sheet, "Time, s")?;
-        draw_colour_bar(sheet, figure, panels[0].y.to_px, last.y.from_px, last.x.to_px)?;
-        notes::draw(sheet, last.y.from_px + 64.0, &notes)
+        draw_legend(sheet, figure, last.right())?;
+        let (top, bottom) = (panels[0].picture.y.to_px, last.lowest().y.from_px);
+        draw_colour_bar(sheet, figure, top, bottom, last.right())?;
+        notes::draw(sheet, last.lowest().y.from_px + 64.0, &notes)
     })
 }
 
-fn panels(figure: &SpectrogramFigure<'_>, size: Size, lines_below: usize) -> Vec<Panel> {
-    let count = figure.spectrograms.len() as f64;
-    let bottom = (f64::from(size.height) - 66.0 - NOTES_LINE_PX * lines_below as f64).floor();
-    let height = ((bottom - TOP_PX - GAP_PX * (count - 1.0)) / count).floor();
-    // Times are locked: all begin together and share the length of the longest.
-    let spans = || figure.spectrograms.iter().map(|drawn| drawn.span_s);
-    let start = spans().map(|(from, _)| from).fold(f64::INFINITY, f64::min);
-    let length = spans().map(|(from, to)| to - from).fold(0.0, f64::max);
-    figure
-        .spectrograms
-        .iter()
-        .enumerate()
-        .map(|(n, drawn)| {
-            let top = TOP_PX + n as f64 * (height + GAP_PX);
-            let plan = &drawn.spectrogram.plan;
-            let edges = &plan.edges_hz;
-            let from = if count > 1.0 { drawn.span_s.0 } else { start };
-            Panel {
-                x: Axis {
-                    low: from,
-                    high: from + length,
-                    scale: Scale::Linear,
-                    from_px: LEFT_PX,
-                    to_px: (f64::from(size.width) - RIGHT_PX).floor(),
-                },
-                y: Axis {
-                    low: edges[0],
-                    high: edges[edges.len() - 1],
-                    scale: match plan.axis {
-                        FrequencyAxis::Linear => Scale::Linear,
-                        FrequencyAxis::Logarithmic => Scale::Logarithmic,
-                        other => Scale::Frequency(other),
-                    },
-                    from_px: top + height,
-                    to_px: top,
-                },
+/// What slices and marks mean.
+fn draw_legend(sheet: &Sheet<'_>, figure: &SpectrogramFigure<'_>, right: f64) -> Result<(), Error> {
+    let mut entries = legend::curves(figure.slice_names.iter().map(String::as_str));
+    let all: Vec<Marks<'_>> = figure.spectrograms.iter().map(|drawn| drawn.marks).collect();
+    entries.extend(marks::legend_entries(&all));
+    legend::draw(sheet, right, &entries)
+}
+
+/// Levels of a slice in dB, on the reference of its take.
+fn levels_db<'a>(
+    drawn: &DrawnSpectrogram<'a>,
+    slice: &'a Slice,
+) -> impl Iterator<Item = f64> + use<'a> {
+    let offset = drawn.reference.full_scale_db();
+    slice.power.iter().map(move |power| 10.0 * f64::from(*power).max(1e-30).log10() + offset)
+}
+
+/// Slices as curves in their panels, and as lines where they cut through the picture.
+fn draw_slices(
+    sheet: &Sheet<'_>,
+    panels: &Panels,
+    drawn: &DrawnSpectrogram<'_>,
+    is_leftmost: bool,
+) -> Result<(), Error> {
+    let plan = &drawn.spectrogram.plan;
+    if let Some(panel) = &panels.at_times {
+        draw_level_grid(sheet, panel)?;
+    }
+    if let Some(panel) = &panels.at_frequencies {
+        panel.draw_lines(sheet)?;
+        if is_leftmost {
+            panel.draw_y_scale(sheet)?;
+            panel.draw_title(sheet, "Level, dB")?;
+        }
+    }
+    for (n, slice) in drawn.slices.iter().enumerate() {
+        let colour = theme::category(n);
+        let levels = levels_db(drawn, slice);
+        let (curve, cut): (Vec<_>, _) = match slice.at {
+            SliceAt::Time(time_s) => {
+                let Some(panel) = &panels.at_times else { continue };
+                let rows = plan.row_hz();
+                let points = levels.zip(rows).map(|(level, hz)| (panel.y.place(hz), level));
+                let place = |(y, level): (f64, f64)| (panel.x.place_within(level), y);
+                let x = panels.picture.x.place_within(drawn.span_s.0 + time_s);
+                let y = panels.picture.y;
+                let curve = panel::without_stairs(points).into_iter().map(place);
+                (curve.collect(), [(x, y.to_px), (x, y.from_px)])
             }
-        })
-        .collect()
+            SliceAt::Frequency(hz) => {
+                let Some(panel) = &panels.at_frequencies else { continue };
+                let place = |(column, level): (usize, f64)| {
+                    panel.place(drawn.span_s.0 + plan.time_s(column), level)
+                };
+                let (x, y) = (panels.picture.x, panels.picture.y.place_within(hz));
+                (levels.enumerate().map(place).collect(), [(x.from_px, y), (x.to_px, y)])
+            }
+        };
+        sheet.line(&curve, colour, 0.9, 1.3)?;
+        sheet.line(&cut, theme::PAPER, 0.45, 2.4)?;
+        sheet.dashed(&cut, colour, 1.4)?;
+        let (x, y) = cut[0];
+        sheet.mark(x, y, 4.0, colour, true, Mark::of(n))?;
+        // The mark stands at the loudest of the curve too.
+        let along = |point: &(f64, f64)| match slice.at {
+            SliceAt::Time(_) => point.0,
+            SliceAt::Frequency(_) => -point.1,
+        };
+        if let Some((x, y)) = curve.iter().max_by(|a, b| along(a).total_cmp(&along(b))) {
+            sheet.mark(*x, *y, 4.0, colour, true, Mark::of(n))?;
+        }
+    }
+    for panel in [&panels.at_times, &panels.at_frequencies].into_iter().flatten() {
+        panel.draw_box(sheet)?;
+    }
+    Ok(())
+}
+
+/// Lines and values of a level axis below a panel.
+fn draw_level_grid(sheet: &Sheet<'_>, panel: &Panel) -> Result<(), Error> {
+    panel.draw_lines(sheet)?;
+    panel.draw_x_scale(sheet, "Level, dB")
 }
 
 /// The pixels of a spectrogram. Each shows the cell that its middle lies in: nothing is blended.
@@ -153,24 +378,15 @@ fn picture(figure: &SpectrogramFigure<'_>, drawn: &DrawnSpectrogram<'_>, panel: 
     let full_scale_db = drawn.reference.full_scale_db();
     let (width, height) =
         ((panel.x.to_px - panel.x.from_px) as usize, (panel.y.from_px - panel.y.to_px) as usize);
-    // Columns from the middles of their frames.
-    let times: Vec<f64> = (0..plan.columns).map(|column| plan.time_s(column)).collect();
     let rows: Vec<usize> =
         (0..height).map(|y| ((height - 1 - y) * plan.rows() + plan.rows() / 2) / height).collect();
     let paper = [theme::PAPER.0, theme::PAPER.1, theme::PAPER.2];
     let seconds_per_px = (panel.x.high - panel.x.low) / width as f64;
     let length_s = drawn.span_s.1 - drawn.span_s.0;
-    let mut columns: Vec<Option<usize>> = Vec::with_capacity(width);
-    for x in 0..width {
+    let columns = (0..width).map(|x| {
         let time = (x as f64 + 0.5) * seconds_per_px;
-        let after = times.partition_point(|middle| *middle < time);
-        let nearest = match after {
-            0 => 0,
-            after if after == times.len() => after - 1,
-            after => after - usize::from(time - times[after - 1] < times[after] - time),
-        };
-        columns.push((time <= length_s).then_some(nearest));
-    }
+        (time <= length_s).then(|| plan.column_at(time))
+    });
     let colour_of = |power: f32| {
         let level = 10.0 * power.max(1e-37).log10() + full_scale_db as f32;
         let share = (f64::from(level) - low_db) / (high_db - low_db);
@@ -179,7 +395,7 @@ fn picture(figure: &SpectrogramFigure<'_>, drawn: &DrawnSpectrogram<'_>, panel: 
     let mut pixels = vec![paper; width * height];
     let mut colours = Vec::new();
     let mut last = None;
-    for (x, column) in columns.into_iter().enumerate() {
+    for (x, column) in columns.enumerate() {
         let Some(column) = column else { continue };
         if last != Some(column) {
             colours = spectrogram.column(column).iter().map(|power| colour_of(*power)).collect();
@@ -198,23 +414,13 @@ fn picture(figure: &SpectrogramFigure<'_>, drawn: &DrawnSpectrogram<'_>, panel: 
     }
 }
 
-/// Marks over the picture where the recording is clipped, one a pixel at most.
-fn draw_clips(sheet: &Sheet<'_>, panel: &Panel, clips: &[Clip]) -> Result<(), Error> {
-    let top = panel.y.to_px;
-    let mut last = f64::NEG_INFINITY;
-    for clip in clips.iter().filter(|clip| panel.x.contains(clip.start_s)) {
-        let x = panel.x.place(clip.start_s);
-        if x - last >= 1.0 {
-            sheet.line(&[(x, top - 6.0), (x, top - 1.0)], theme::TONE, 1.0, 1.2)?;
-            last = x;
-        }
-    }
-    Ok(())
-}
-
 /// The notes at the right of a picture.
-fn draw_note_scale(sheet: &Sheet<'_>, panel: &Panel, reference_hz: f64) -> Result<(), Error> {
-    let right = panel.x.to_px;
+fn draw_note_scale(
+    sheet: &Sheet<'_>,
+    panel: &Panel,
+    right: f64,
+    reference_hz: f64,
+) -> Result<(), Error> {
     let look = Type::new(theme::LABEL_PX, theme::PALE_INK);
     let place = |hz: f64| -panel.y.place(hz);
     for tick in ticks::notes(panel.y.low, panel.y.high, reference_hz, 17.0, place) {
@@ -286,7 +492,7 @@ mod tests {
         sound[24_000..].copy_from_slice(&synth::sine(1000.0, 0.5, 0.0, 48_000.0, 24_000));
         let size = Size { width: 640, height: 480 };
         let settings = SpectrogramSettings {
-            size: spectrogram_cells(size, 1),
+            size: spectrogram_cells(size, SpectrogramLayout { count: 1, ..Default::default() }),
             ..SpectrogramSettings::default()
         };
         let made = spectrogram(&sound, 48_000.0, &settings).expect("made");
@@ -296,8 +502,11 @@ mod tests {
                 spectrogram: &made,
                 span_s: (0.0, 1.0),
                 reference: LevelReference::FullScale,
-                clips: &[],
+                marks: Marks::default(),
+                slices: &[],
             }],
+            arrangement: Arrangement::Stacked,
+            slice_names: &[],
             range_db: (-100.0, 0.0),
             colours: ColourMap::Grey,
             title: "late tone",
@@ -314,7 +523,7 @@ mod tests {
         let mut reader = png::Decoder::new(std::io::Cursor::new(png)).read_info().expect("a PNG");
         let mut pixels = vec![0; reader.output_buffer_size().expect("known")];
         reader.next_frame(&mut pixels).expect("a picture");
-        let panel = panels(&figure, size, 1)[0];
+        let panel = panels(&figure, size, 1)[0].picture;
         let at = |time: f64, hz: f64| {
             let (x, y) = panel.place(time, hz);
             pixels[3 * (y as usize * 640 + x as usize)]

@@ -31,6 +31,8 @@ pub(crate) fn category(n: usize) -> RGBColor {
 }
 /// Tones.
 pub(crate) const TONE: RGBColor = RGBColor(196, 61, 33);
+/// A track over a picture.
+pub(crate) const TRACK: RGBColor = RGBColor(120, 240, 220);
 /// Estimates drawn beside a measurement, such as the noise floor.
 pub(crate) const ESTIMATE: RGBColor = RGBColor(122, 108, 158);
 /// Where something sounds, and where it begins.

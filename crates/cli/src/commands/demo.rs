@@ -160,6 +160,31 @@ const STEPS: &[Step] = &[
         files: &[],
     },
     Step {
+        heading: "The bell dying away",
+        text: "The same sound as a picture, cut at a time and at its second partial: the spectrum half a second \
+               after the stroke at the right, the level of the partial below. It beats about once a second, since the bell \
+               is not quite round.",
+        arguments: "spectrogram bell-cut0 --range 400Hz..10kHz --slice 0.6s --slice 1593Hz --figure \
+                    bell-slices.png",
+        figure: Some("bell-slices.png"),
+        files: &[],
+    },
+    Step {
+        heading: "The bell, spectrum after spectrum",
+        text: "The stroke at the back, the end at the front: high partials die first.",
+        arguments: "spectrogram bell-cut0 --waterfall --range 400Hz..10kHz --figure bell-waterfall.png",
+        figure: Some("bell-waterfall.png"),
+        files: &[],
+    },
+    Step {
+        heading: "The hall after a burst",
+        text: "A balloon in the empty hall. Low notes stay for two seconds, high ones for half a second; the onset \
+               is marked.",
+        arguments: "spectrogram hall-burst.wav --time 10ms --range 40Hz..16kHz --onsets --figure hall.png",
+        figure: Some("hall.png"),
+        files: &[],
+    },
+    Step {
         heading: "The flute: where its power lies",
         text: "Half of it lies in the first partial. Between the partials is breath: its density, smoothed over a \
                twelfth of an octave, and the median of the frames, which a knock would not move.",
@@ -322,6 +347,7 @@ impl Demo {
             let bell = narrow(&alder_hall::bell_note_after(cuts, rate, 4.0));
             self.write_take(&format!("bell-cut{cuts}.wav"), RATE, 24, &[bell])?;
         }
+        self.write_take("hall-burst.wav", RATE, 24, &[narrow(&alder_hall::hall_burst(rate, 2.5))])?;
         self.write_take("calibrator.wav", RATE, 24, &[narrow(&alder_hall::calibrator(rate, 3.0))])?;
         self.write_take("harp-copy.wav", RATE, 24, &[narrow(&alder_hall::poor_copy(rate, 4.0))])?;
         let overdriven = narrow(&alder_hall::overdriven_flute(44_100.0, 2.0));

@@ -9,20 +9,21 @@ use rayon::prelude::*;
 use serde::Serialize;
 use tonemap_core::Finding;
 use tonemap_core::frame::FrameFigures;
-use tonemap_core::intake::Clip;
+use tonemap_core::intake::{Clip, Inspector};
 use tonemap_core::spectrogram::{
-    ColumnAnalyser, FrequencyAxis, Moved, Pooling, SharpAnalyser, Spectrogram as Cells,
-    SpectrogramPass, SpectrogramPlan, SpectrogramSettings, gather,
+    ColumnAnalyser, FrameValues, FrequencyAxis, Moved, Pooling, SharpAnalyser, Slice, SliceAt,
+    Spectrogram as Cells, SpectrogramPass, SpectrogramPlan, SpectrogramSettings, gather,
 };
 use tonemap_core::units::{
-    Decibels, Frequency, FrequencyRange, LevelReference, Seconds, db_from_power,
+    Cut, Decibels, Frequency, FrequencyRange, LevelReference, Seconds, db_from_power,
 };
 use tonemap_figures::{
-    ColourMap, DrawnSpectrogram, Figure, SpectrogramFigure, spectrogram_cells, spectrogram_figure,
+    Arrangement, ColourMap, DrawnSpectrogram, Figure, Marks, SpectrogramFigure, SpectrogramLayout,
+    WaterfallFigure, spectrogram_cells, spectrogram_figure, waterfall_cells, waterfall_figure,
 };
 
 use crate::args::{FigureArgs, Format, FrameArgs, OutputArgs, PartArgs, SourceArgs};
-use crate::arrays::{self, Arrays};
+use crate::export::{self, Export, Head};
 use crate::output::{self, Status, Usage};
 use crate::sketch::{self, Depth};
 use crate::studies;
@@ -56,12 +57,19 @@ pub(crate) struct Spectrogram {
     #[command(flatten)]
     figure: FigureArgs,
     #[command(flatten)]
+    marks: MarkArgs,
+    #[command(flatten)]
     look: LookArgs,
     #[command(flatten)]
     output: OutputArgs,
-    /// Write the cells of the picture as arrays too: FILE.npz
+    /// Write the levels of the picture's cells too: as arrays, FILE.npz, as a table, FILE.csv, or as a
+    /// 16-bit picture, FILE.png, with its scales in FILE.png.json
     #[arg(long, value_name = "FILE", help_heading = "Output")]
     data: Option<PathBuf>,
+    /// In --data, every frame and every bin of the range instead of the picture's cells, each with the
+    /// frequency of its phase
+    #[arg(long, requires = "data", help_heading = "Output")]
+    every_frame: bool,
 }
 
 const EXAMPLES: &str = "Examples:
@@ -73,6 +81,10 @@ const EXAMPLES: &str = "Examples:
       the attack, close in time
   tonemap spectrogram flute-a4.wav --sketch
       a first look over a remote terminal
+  tonemap spectrogram bell-cut0.wav --slice 0.5s --slice 1.2kHz --figure slices.png
+      the spectrum at a time and the level of a partial over time, beside the picture
+  tonemap spectrogram bell-cut0.wav --waterfall --range 400Hz..8kHz --figure dying-away.png
+      spectra one behind the other
   tonemap spectrogram --where group=harp --figure harps.png --data harps.npz
       several takes with the same colours, and the numbers behind the picture";
 
@@ -118,10 +130,27 @@ enum Pool {
 
 #[derive(Args, Clone)]
 #[command(next_help_heading = "Figure")]
+struct MarkArgs {
+    /// Cut through the picture: the spectrum at a time, 1.25s, or the level over time at a frequency, A4
+    #[arg(long = "slice", value_name = "WHERE", conflicts_with = "sketch")]
+    slices: Vec<Cut>,
+    /// Mark where something begins to sound
+    #[arg(long)]
+    onsets: bool,
+}
+
+#[derive(Args, Clone)]
+#[command(next_help_heading = "Figure")]
 struct LookArgs {
     /// Draw it in the terminal: half blocks in as many colours as there are
     #[arg(long, conflicts_with_all = ["figure", "data", "format"])]
     sketch: bool,
+    /// Several takes side by side, not one above the other
+    #[arg(long)]
+    beside: bool,
+    /// Spectra one behind the other, the earliest at the back
+    #[arg(long, requires = "figure", conflicts_with_all = ["beside", "slices", "onsets", "data"])]
+    waterfall: bool,
     /// Level of the first colour [default: a little below the quiet half of the cells]
     #[arg(long, value_name = "LEVEL", allow_hyphen_values = true)]
     floor: Option<Decibels>,
@@ -165,16 +194,22 @@ struct SpectrogramResult {
     loudest_hz: Option<f64>,
     /// Where levels are, and what they refer to.
     scaling: String,
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    slices: Vec<SliceResult>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    onsets_s: Option<Vec<f64>>,
 }
 
-/// A row of CSV: one cell.
+/// A cut through the picture in JSON: a spectrum at a time, or levels over time at a frequency.
 #[derive(Serialize)]
-struct CellRow<'a> {
-    take: &'a str,
-    channel: &'a str,
-    time_s: f64,
-    frequency_hz: f64,
-    level_db: Option<f64>,
+struct SliceResult {
+    at_s: Option<f64>,
+    at_hz: Option<f64>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    time_s: Option<Vec<f64>>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    frequency_hz: Option<Vec<f64>>,
+    level_db: Vec<Option<f64>>,
 }
 
 /// What was made of one channel of one take.
@@ -183,8 +218,10 @@ struct Made<'a> {
     cells: Cells,
     reference: LevelReference,
     reference_hz: f64,
-    sharpened: bool,
     clips: Vec<Clip>,
+    /// None where they were not asked for.
+    onsets_s: Option<Vec<f64>>,
+    slices: Vec<Slice>,
     findings: Vec<Finding>,
 }
 
@@ -193,20 +230,26 @@ impl Spectrogram {
         output::start_log(&self.output);
         output::check_outputs(&self.figure, &self.output)?;
         if let Some(file) = &self.data {
-            arrays::check_name(file)?;
-            output::check_writable(file, self.output.force)?;
+            export::check(file, self.output.force)?;
         }
         let named = studies::find_takes(&self.takes, &self.source)?;
         let (mut takes, mut status) = take::open_all(named, &self.source);
         let parts = take::parts_of(&mut takes, &self.part, &mut status)?;
         let references = pressure_references(&parts);
         let count = parts.len();
+        if count == 0 {
+            return Ok(status);
+        }
+        if self.look.waterfall && count > 1 {
+            let reason =
+                "a waterfall shows one channel of one take; give one, or leave --waterfall out";
+            return Err(Usage(reason.into()).into());
+        }
+        let begin = |file: &PathBuf| Export::begin(file, count, self.output.force);
+        let mut export = self.data.as_ref().map(begin).transpose()?;
         let mut made = Vec::new();
         for (part, reference) in parts.into_iter().zip(references) {
-            made.push(self.make(part, reference, count)?);
-        }
-        if made.is_empty() {
-            return Ok(status);
+            made.push(self.make(part, reference, count, export.as_mut())?);
         }
         let range_db = self.range_db(&made)?;
         let content = match self.output.format {
@@ -225,8 +268,8 @@ impl Spectrogram {
         for one in &made {
             output::print_notes(&self.output, &one.findings);
         }
-        if let Some(file) = &self.data {
-            arrays::write_npz(file, &as_arrays(&made), self.output.force)?;
+        if let Some(export) = export {
+            export.finish()?;
         }
         if let Some(file) = &self.figure.figure {
             output::write_figure(file, &self.draw(&made, range_db)?, self.output.force)?;
@@ -240,6 +283,7 @@ impl Spectrogram {
         part: Part<'a>,
         reference: LevelReference,
         count: usize,
+        mut export: Option<&mut Export>,
     ) -> Result<Made<'a>> {
         let rate = part.take().info.sample_rate_hz;
         let usual_hz = part.take().reference_hz();
@@ -257,8 +301,10 @@ impl Spectrogram {
             range_hz: range,
             size: if self.look.sketch {
                 sketch::cells()
+            } else if self.look.waterfall {
+                waterfall_cells(self.figure.size)
             } else {
-                spectrogram_cells(self.figure.size, count)
+                spectrogram_cells(self.figure.size, self.layout(count))
             },
             pooling: match self.cells.pool {
                 Pool::Maximum => Pooling::Maximum,
@@ -267,27 +313,73 @@ impl Spectrogram {
         };
         let plan = Arc::new(SpectrogramPlan::new(&settings, rate, part.span.len())?);
         let mut meter = part.take().level_meter(part.span);
+        let mut inspector = self.marks.onsets.then(|| Inspector::new(rate, None, 1, part.span));
         let mut findings = part.take().findings.clone();
-        let mut columns = Columns::new(plan.clone(), self.cells.sharpen);
+        let head = head(&part, &plan, reference, self.every_frame);
+        let channel = part.channel_name();
+        if let Some(export) = export.as_deref_mut() {
+            export.table(&head)?;
+        }
+        let frames = export.as_deref_mut().filter(|_| self.every_frame);
+        let frames = frames.map(|export| Frames::new(plan.clone(), export, &head));
+        let mut columns = Columns::new(plan.clone(), self.cells.sharpen, frames);
         findings.extend(part.read_in_two(
             "spectrogram",
             self.output.quiet,
             |samples| columns.push(samples),
-            |samples| meter.push(samples),
+            |samples| {
+                meter.push(samples);
+                if let Some(inspector) = &mut inspector {
+                    let (levels, sound) = inspector.halves();
+                    let block = [samples.to_vec()];
+                    levels.push(&block);
+                    sound.push(&block);
+                }
+            },
         )?);
-        let cells = columns.finish();
+        let cells = columns.finish()?;
+        if let Some(export) = export {
+            if !self.every_frame {
+                for column in 0..plan.columns {
+                    export.row(&head, &levels_db(cells.column(column), reference), None)?;
+                }
+            }
+            export.end_table(&head)?;
+        }
         let levels = meter.finish();
-        findings.extend(levels.findings(&part.channel_name()));
+        findings.extend(levels.findings(&channel));
         findings.extend(plan.findings.iter().cloned());
+        let start_s = part.span.start as f64 / rate;
+        let slice_at = |cut: &Cut| match cut {
+            Cut::Time(time) => SliceAt::Time(time.0 - start_s),
+            Cut::Frequency(frequency) => SliceAt::Frequency(frequency.hz(reference_hz)),
+        };
+        let slices = self.marks.slices.iter().map(|cut| cells.slice(slice_at(cut)));
         Ok(Made {
+            slices: slices.collect::<Result<_, _>>()?,
             part,
             cells,
             reference,
             reference_hz,
-            sharpened: self.cells.sharpen,
             clips: levels.clips,
+            onsets_s: inspector.map(|inspector| inspector.finish().course.onsets_s),
             findings,
         })
+    }
+
+    /// What stands in the figure.
+    fn layout(&self, count: usize) -> SpectrogramLayout {
+        let is_time = |cut: &Cut| matches!(cut, Cut::Time(_));
+        SpectrogramLayout {
+            count,
+            arrangement: self.arrangement(),
+            time_slices: self.marks.slices.iter().any(is_time),
+            frequency_slices: !self.marks.slices.iter().all(is_time),
+        }
+    }
+
+    fn arrangement(&self) -> Arrangement {
+        if self.look.beside { Arrangement::Beside } else { Arrangement::Stacked }
     }
 
     /// Levels of the first and the last colour, for all alike.
@@ -339,7 +431,12 @@ impl Spectrogram {
                     spectrogram: &one.cells,
                     span_s: (one.part.span.start as f64 / rate, one.part.span.end as f64 / rate),
                     reference: one.reference,
-                    clips: &one.clips,
+                    marks: Marks {
+                        clips: &one.clips,
+                        onsets_s: one.onsets_s.as_deref().unwrap_or_default(),
+                        ..Marks::default()
+                    },
+                    slices: &one.slices,
                 }
             })
             .collect();
@@ -354,8 +451,25 @@ impl Spectrogram {
             few if few.len() <= 3 => few.join(", "),
             many => format!("{} spectrograms", many.len()),
         };
+        if self.look.waterfall {
+            let drawn = &spectrograms[0];
+            let figure = WaterfallFigure {
+                spectrogram: drawn.spectrogram,
+                start_s: drawn.span_s.0,
+                reference: drawn.reference,
+                range_db,
+                title: &title,
+                notes: &notes,
+                findings: &findings,
+                reference_hz: made[0].reference_hz,
+            };
+            return Ok(waterfall_figure(&figure, self.figure.size)?);
+        }
+        let slice_names = slice_names(&made[0]);
         let figure = SpectrogramFigure {
             spectrograms: &spectrograms,
+            arrangement: self.arrangement(),
+            slice_names: &slice_names,
             range_db,
             colours: self.look.colours,
             title: &title,
@@ -367,11 +481,90 @@ impl Spectrogram {
     }
 }
 
+/// The rows and columns of a table: the cells of the picture, or every frame and bin.
+fn head(
+    part: &Part<'_>,
+    plan: &SpectrogramPlan,
+    reference: LevelReference,
+    every_frame: bool,
+) -> Head {
+    let rate = part.take().info.sample_rate_hz;
+    let start_s = part.span.start as f64 / rate;
+    let spacing_hz = plan.frames.bin_spacing_hz(rate);
+    let (times, frequency_hz): (Vec<f64>, Vec<f64>) = if every_frame {
+        (plan.frame_times_s().collect(), plan.bins().map(|k| k as f64 * spacing_hz).collect())
+    } else {
+        ((0..plan.columns).map(|column| plan.time_s(column)).collect(), plan.row_hz())
+    };
+    Head {
+        take: part.take().name(),
+        channel: part.channel_name(),
+        time_s: times.into_iter().map(|time_s| start_s + time_s).collect(),
+        frequency_hz,
+        full_scale_db: reference.full_scale_db(),
+        reference: reference.words(),
+        with_phase: every_frame,
+    }
+}
+
+/// Levels in dB of powers; silence is minus infinity.
+fn levels_db(power: &[f32], reference: LevelReference) -> Vec<f32> {
+    let offset = reference.full_scale_db();
+    power.iter().map(|power| (db_from_power(f64::from(*power)) + offset) as f32).collect()
+}
+
+/// Every frame, written as it is computed.
+struct Frames<'a> {
+    analyser: SharpAnalyser,
+    bins: usize,
+    export: &'a mut Export,
+    head: &'a Head,
+    failed: Option<anyhow::Error>,
+}
+
+impl<'a> Frames<'a> {
+    fn new(plan: Arc<SpectrogramPlan>, export: &'a mut Export, head: &'a Head) -> Self {
+        let bins = plan.bins().len();
+        Self { analyser: SharpAnalyser::new(plan), bins, export, head, failed: None }
+    }
+
+    /// Writes the frames of columns, a few columns at a time, so that they fit into memory.
+    fn write(&mut self, columns: std::ops::Range<usize>, pass: &SpectrogramPass) -> Result<()> {
+        let threads = rayon::current_num_threads();
+        let offset_db = self.head.full_scale_db;
+        for first in columns.clone().step_by(threads) {
+            let values: Vec<FrameValues> = (first..columns.end.min(first + threads))
+                .into_par_iter()
+                .map_init(
+                    || self.analyser.clone(),
+                    |analyser, column| {
+                        let mut values = FrameValues::default();
+                        analyser.values(column, pass.samples(column), &mut values);
+                        for power in &mut values.power {
+                            *power = (db_from_power(f64::from(*power)) + offset_db) as f32;
+                        }
+                        values
+                    },
+                )
+                .collect();
+            for values in &values {
+                let rows = values.power.chunks(self.bins).zip(values.phase_hz.chunks(self.bins));
+                for (level_db, phase_hz) in rows {
+                    self.export.row(self.head, level_db, Some(phase_hz))?;
+                }
+            }
+        }
+        Ok(())
+    }
+}
+
 /// Columns that are computed on all cores as their samples arrive.
-struct Columns {
+struct Columns<'a> {
     plan: Arc<SpectrogramPlan>,
     pass: SpectrogramPass,
     analyser: Analyser,
+    /// Where every frame is to be written.
+    frames: Option<Frames<'a>>,
     power: Vec<f32>,
     /// Samples that arrive before columns are computed.
     batch: usize,
@@ -384,8 +577,8 @@ enum Analyser {
     Sharp(SharpAnalyser),
 }
 
-impl Columns {
-    fn new(plan: Arc<SpectrogramPlan>, sharpen: bool) -> Self {
+impl<'a> Columns<'a> {
+    fn new(plan: Arc<SpectrogramPlan>, sharpen: bool, frames: Option<Frames<'a>>) -> Self {
         const LEAST_BATCH: usize = 1 << 18;
         let of_column = plan.samples_of(plan.columns / 2);
         let batch = 4 * rayon::current_num_threads() * (of_column.end - of_column.start) as usize;
@@ -396,6 +589,7 @@ impl Columns {
             } else {
                 Analyser::Usual(ColumnAnalyser::new(plan.clone()))
             },
+            frames,
             power: vec![0.0; plan.columns * plan.rows()],
             batch: batch.clamp(LEAST_BATCH, 1 << 22),
             arrived: 0,
@@ -449,12 +643,24 @@ impl Columns {
                 }
             }
         }
+        if let Some(frames) = &mut self.frames
+            && frames.failed.is_none()
+        {
+            frames.failed = frames.write(columns.clone(), &self.pass).err();
+        }
         self.pass.let_go(columns.end);
     }
 
-    fn finish(mut self) -> Cells {
+    fn finish(mut self) -> Result<Cells> {
         self.compute(self.pass.rest());
-        Cells { plan: self.plan, power: self.power }
+        match self.frames.and_then(|frames| frames.failed) {
+            Some(error) => Err(error),
+            None => Ok(Cells {
+                plan: self.plan,
+                power: self.power,
+                is_sharpened: matches!(self.analyser, Analyser::Sharp(_)),
+            }),
+        }
     }
 }
 
@@ -478,7 +684,7 @@ fn loudest(made: &Made<'_>) -> Option<(f64, f64, f64)> {
 
 fn settings_line(plan: &SpectrogramPlan, made: &Made<'_>) -> String {
     let rate = made.part.take().info.sample_rate_hz;
-    let sharpened = if made.sharpened { "; sharpened" } else { "" };
+    let sharpened = if made.cells.is_sharpened { "; sharpened" } else { "" };
     format!(
         "{} window of {} ms: resolution {} Hz, blurs {} ms; a frame every {} ms{sharpened}",
         plan.frames.window.kind(),
@@ -488,6 +694,42 @@ fn settings_line(plan: &SpectrogramPlan, made: &Made<'_>) -> String {
         text::number(1e3 * plan.frames.hop as f64 / rate, 2),
     )
 }
+
+/// What the slices are called.
+fn slice_names(made: &Made<'_>) -> Vec<String> {
+    let start_s = made.part.span.start as f64 / made.part.take().info.sample_rate_hz;
+    let name = |slice: &Slice| match slice.at {
+        SliceAt::Time(time_s) => format!("{} s", text::number(start_s + time_s, 3)),
+        SliceAt::Frequency(hz) => format!("{} Hz", text::number(hz, 1)),
+    };
+    made.slices.iter().map(name).collect()
+}
+
+/// Where a slice is loudest.
+fn slice_line(made: &Made<'_>, slice: &Slice) -> String {
+    let plan = &made.cells.plan;
+    let start_s = made.part.span.start as f64 / made.part.take().info.sample_rate_hz;
+    let levels = levels_db(&slice.power, made.reference);
+    let best = (0..levels.len()).max_by(|a, b| levels[*a].total_cmp(&levels[*b])).unwrap_or(0);
+    let level = text::number(f64::from(levels[best]), 1);
+    match slice.at {
+        _ if !levels[best].is_finite() => "  slice: silent\n".into(),
+        SliceAt::Time(time_s) => format!(
+            "  slice at {} s: loudest {level} dB at {} Hz\n",
+            text::number(start_s + time_s, 3),
+            text::number(plan.row_hz()[best], 1)
+        ),
+        SliceAt::Frequency(hz) => format!(
+            "  slice at {} Hz, ± {} Hz: loudest {level} dB at {} s\n",
+            text::number(hz, 1),
+            text::number(plan.resolution_hz() / 2.0, 1),
+            text::number(start_s + plan.time_s(best), 3)
+        ),
+    }
+}
+
+/// Onsets that are listed; JSON has them all.
+const MOST_ONSETS: usize = 12;
 
 fn as_text(made: &Made<'_>, range_db: (f64, f64)) -> String {
     let (take, plan) = (made.part.take(), &made.cells.plan);
@@ -506,9 +748,14 @@ fn as_text(made: &Made<'_>, range_db: (f64, f64)) -> String {
         some => format!("\n{some}"),
     };
     let edges = &plan.edges_hz;
+    let slices: String = made.slices.iter().map(|slice| slice_line(made, slice)).collect();
+    let onsets = made.onsets_s.as_deref().map_or(String::new(), |onsets| {
+        let times = onsets.iter().map(|time_s| format!("{} s", text::number(*time_s, 3)));
+        text::listed("onsets", times, MOST_ONSETS)
+    });
     format!(
         "{}\n  {}\n\n  {}\n  {} frames in {} columns, {} rows from {} Hz to {} Hz\n  {loudest}; \
-         colours from {} to {} dB\n{findings}",
+         colours from {} to {} dB\n{slices}{onsets}{findings}",
         made.part.title(),
         take.span_line(made.part.span),
         settings_line(plan, made),
@@ -530,8 +777,8 @@ fn as_json(made: &Made<'_>, range_db: (f64, f64)) -> Result<String> {
     let settings = Settings {
         frames: plan.frames.figures(rate),
         axis: plan.axis,
-        pooling: (!made.sharpened).then(|| plan.pooling()),
-        sharpened: made.sharpened,
+        pooling: (!made.cells.is_sharpened).then(|| plan.pooling()),
+        sharpened: made.cells.is_sharpened,
         range_hz: (edges[0], edges[edges.len() - 1]),
         reference_hz: made.reference_hz,
     };
@@ -548,48 +795,39 @@ fn as_json(made: &Made<'_>, range_db: (f64, f64)) -> Result<String> {
         loudest_at_s: loudest.map(|(_, at, _)| at),
         loudest_hz: loudest.map(|(.., hz)| hz),
         scaling: format!("peak amplitude, dB {}", made.reference.words()),
+        slices: made.slices.iter().map(|slice| slice_result(made, slice)).collect(),
+        onsets_s: made.onsets_s.clone(),
     };
     let record = part.take().record(part.span, Some(part.channel_name()))?;
     output::json_line("spectrogram", record, settings, result, &made.findings)
 }
 
-/// Times of the columns, frequencies of the rows, and levels in dB, row by row of the first column, then
-/// of the next.
-fn columns_of(made: &Made<'_>) -> (Vec<f64>, Vec<f64>, Vec<f64>) {
+fn slice_result(made: &Made<'_>, slice: &Slice) -> SliceResult {
     let plan = &made.cells.plan;
     let start_s = made.part.span.start as f64 / made.part.take().info.sample_rate_hz;
-    let times = (0..plan.columns).map(|column| start_s + plan.time_s(column)).collect();
-    let offset_db = made.reference.full_scale_db();
-    let level = |power: &f32| db_from_power(f64::from(*power)) + offset_db;
-    (times, plan.row_hz(), made.cells.power.iter().map(level).collect())
+    let levels = levels_db(&slice.power, made.reference).into_iter().map(f64::from);
+    let level_db = levels.map(|level| Some(level).filter(|level| level.is_finite())).collect();
+    let (mut at_s, mut at_hz, mut time_s, mut frequency_hz) = (None, None, None, None);
+    match slice.at {
+        SliceAt::Time(time) => {
+            at_s = Some(start_s + time);
+            frequency_hz = Some(plan.row_hz());
+        }
+        SliceAt::Frequency(hz) => {
+            at_hz = Some(hz);
+            time_s = Some((0..plan.columns).map(|n| start_s + plan.time_s(n)).collect());
+        }
+    }
+    SliceResult { at_s, at_hz, time_s, frequency_hz, level_db }
 }
 
 fn as_csv(made: &[Made<'_>]) -> Result<String> {
-    let tables: Vec<_> = made
-        .iter()
-        .map(|one| (one.part.take().name(), one.part.channel_name(), columns_of(one)))
-        .collect();
-    output::csv_table(tables.iter().flat_map(|(take, channel, (times, rows, levels))| {
-        levels.iter().enumerate().map(move |(n, level)| CellRow {
-            take,
-            channel,
-            time_s: times[n / rows.len()],
-            frequency_hz: rows[n % rows.len()],
-            level_db: Some(*level).filter(|level| level.is_finite()),
-        })
-    }))
-}
-
-/// As arrays, the levels with a row for each time; of several spectrograms the names end in their number.
-fn as_arrays(made: &[Made<'_>]) -> Arrays {
-    let mut arrays = Arrays::new();
-    for (n, one) in made.iter().enumerate() {
-        let suffix = if made.len() > 1 { format!("_{}", n + 1) } else { String::new() };
-        let (times, rows, levels) = columns_of(one);
-        let row = rows.len();
-        arrays.push((format!("time_s{suffix}"), times, None));
-        arrays.push((format!("frequency_hz{suffix}"), rows, None));
-        arrays.push((format!("level_db{suffix}"), levels, Some(row)));
+    let mut table = String::new();
+    for one in made {
+        let head = head(&one.part, &one.cells.plan, one.reference, false);
+        let rows = (0..one.cells.plan.columns)
+            .map(|column| levels_db(one.cells.column(column), one.reference));
+        table += &export::csv_text(&head, rows, table.is_empty())?;
     }
-    arrays
+    Ok(table)
 }

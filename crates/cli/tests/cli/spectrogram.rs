@@ -116,19 +116,109 @@ fn the_cells_are_given_away() {
     assert_eq!(run.status, 0, "{}", run.err);
     let file = std::fs::File::open(bench.path("a.npz")).expect("written");
     let mut archive = ndarray_npy::NpzReader::new(file).expect("an archive");
-    let level: ndarray::Array2<f64> = archive.by_name("level_db").expect("levels");
+    let level: ndarray::Array2<f32> = archive.by_name("level_db").expect("levels");
     let time: ndarray::Array1<f64> = archive.by_name("time_s").expect("times");
     let frequency: ndarray::Array1<f64> = archive.by_name("frequency_hz").expect("frequencies");
     assert_eq!(level.shape(), [time.len(), frequency.len()]);
     let near_1_khz = |t: f64| {
         let column = time.iter().position(|time| *time >= t).expect("a column");
         let rows = frequency.iter().enumerate().filter(|(_, hz)| (**hz / 1000.0).ln().abs() < 0.03);
-        rows.map(|(row, _)| level[[column, row]]).fold(f64::MIN, f64::max)
+        rows.map(|(row, _)| level[[column, row]]).fold(f32::MIN, f32::max)
     };
     assert!((near_1_khz(0.75) + 12.04).abs() < 0.05, "{}", near_1_khz(0.75));
     assert!(near_1_khz(0.25) < -80.0);
     let table = bench.run("spectrogram late.wav --format csv --size 480x320").out;
     assert!(table.starts_with("take,channel,time_s,frequency_hz,level_db\nlate.wav,1,0"));
+}
+
+/// Every frame and bin, as arrays, as a table and as a picture: the same levels in each, and the phase
+/// says where a tone is between the bins.
+#[test]
+fn every_frame_is_given_away() {
+    let bench = Bench::new();
+    let sound = tone(1003.3, 0.25, 0.3, 48_000.0, 24_000);
+    bench.take("tone.wav", 48_000, WavEncoding::Float, &[sound]);
+    let settings =
+        "--every-frame --range 900Hz..1100Hz --segment 4096 --hop 1024 --zero-pad 1 --quiet";
+    for file in ["a.npz", "a.csv", "a.png"] {
+        let run = bench.run(&format!("spectrogram tone.wav --data {file} {settings}"));
+        assert_eq!(run.status, 0, "{}", run.err);
+    }
+    let file = std::fs::File::open(bench.path("a.npz")).expect("written");
+    let mut archive = ndarray_npy::NpzReader::new(file).expect("an archive");
+    let level: ndarray::Array2<f32> = archive.by_name("level_db").expect("levels");
+    let phase: ndarray::Array2<f32> = archive.by_name("phase_hz").expect("frequencies");
+    let time: ndarray::Array1<f64> = archive.by_name("time_s").expect("times");
+    let frequency: ndarray::Array1<f64> = archive.by_name("frequency_hz").expect("bins");
+    assert_eq!(level.shape(), [time.len(), frequency.len()]);
+    assert_eq!(phase.shape(), level.shape());
+    assert!((time[12] - 12.0 * 1024.0 / 48_000.0).abs() < 1e-12);
+    let nearest = frequency.iter().position(|hz| (hz - 1003.3).abs() < 5.9).expect("a bin");
+    for bin in nearest - 1..=nearest + 1 {
+        let hz = f64::from(phase[[12, bin]]);
+        assert!((hz - 1003.3).abs() < 0.01, "{hz}");
+    }
+
+    let table = std::fs::read_to_string(bench.path("a.csv")).expect("written");
+    let mut lines = table.lines();
+    assert_eq!(lines.next(), Some("take,channel,time_s,frequency_hz,level_db,phase_hz"));
+    let row = lines.nth(12 * frequency.len() + nearest).expect("a row");
+    let in_table: f32 = row.split(',').nth(4).and_then(|x| x.parse().ok()).expect("a level");
+    assert_eq!(in_table, level[[12, nearest]]);
+
+    let side = std::fs::read_to_string(bench.path("a.png.json")).expect("written");
+    let scale: serde_json::Value = serde_json::from_str(&side).expect("JSON");
+    let number = |key: &str| scale[key].as_f64().expect("a number");
+    assert_eq!(scale["rows_time_s"].as_array().map(Vec::len), Some(time.len()));
+    let file = std::io::BufReader::new(std::fs::File::open(bench.path("a.png")).expect("written"));
+    let mut reader = png::Decoder::new(file).read_info().expect("a PNG");
+    assert_eq!(reader.info().size(), (frequency.len() as u32, time.len() as u32));
+    let mut bytes = vec![0; reader.output_buffer_size().expect("known")];
+    reader.next_frame(&mut bytes).expect("a picture");
+    let at = 2 * (12 * frequency.len() + nearest);
+    let value = f64::from(u16::from_be_bytes([bytes[at], bytes[at + 1]]));
+    let in_picture = number("lowest_level_db") + number("step_db") * value;
+    assert!((in_picture - f64::from(in_table)).abs() < 0.003, "{in_picture} {in_table}");
+}
+
+/// Cuts read the level of a tone; the onset stands where it begins; side by side and as a waterfall.
+#[test]
+fn cuts_onsets_and_other_looks() {
+    let bench = Bench::new();
+    bench.take("late.wav", 48_000, WavEncoding::Float, &[late_tone()]);
+    let run = bench.run(
+        "spectrogram late.wav --from 0.2 --slice 0.75s --slice 1kHz --onsets --format json --figure a.svg",
+    );
+    assert_eq!(run.status, 0, "{}", run.err);
+    let json: serde_json::Value = serde_json::from_str(&run.out).expect("JSON");
+    let [at_time, at_frequency] = [0, 1].map(|n| json["result"]["slices"][n].clone());
+    let best = |slice: &serde_json::Value, along: &str| {
+        let levels = slice["level_db"].as_array().expect("levels");
+        let level = |n: &usize| levels[*n].as_f64().unwrap_or(f64::MIN);
+        let best = (0..levels.len()).max_by(|a, b| level(a).total_cmp(&level(b))).expect("some");
+        (level(&best), slice[along][best].as_f64().expect("a place"))
+    };
+    let (level, hz) = best(&at_time, "frequency_hz");
+    assert!((level + 12.04).abs() < 0.05 && (hz / 1000.0).ln().abs() < 0.01, "{level} {hz}");
+    assert!((at_time["at_s"].as_f64().expect("a time") - 0.75).abs() < 1e-9);
+    let (level, time) = best(&at_frequency, "time_s");
+    assert!((level + 12.04).abs() < 0.1 && time > 0.5, "{level} {time}");
+    let onsets = json["result"]["onsets_s"].as_array().expect("onsets");
+    assert!(onsets.len() == 1 && (onsets[0].as_f64().expect("a time") - 0.5).abs() < 0.01);
+    let svg = std::fs::read_to_string(bench.path("a.svg")).expect("drawn");
+    assert!(["0.750 s", "1000.0 Hz", "onset", "Level, dB"].iter().all(|text| svg.contains(text)));
+
+    let run = bench.run("spectrogram late.wav late.wav --beside --figure b.svg --quiet");
+    assert_eq!(run.status, 0, "{}", run.err);
+    let svg = std::fs::read_to_string(bench.path("b.svg")).expect("drawn");
+    assert_eq!(svg.matches("Time, s").count(), 2);
+    assert_eq!(svg.matches("Frequency, Hz").count(), 1);
+    let run = bench.run("spectrogram late.wav --waterfall --figure c.svg --quiet");
+    assert_eq!(run.status, 0, "{}", run.err);
+    let svg = std::fs::read_to_string(bench.path("c.svg")).expect("drawn");
+    assert!(svg.contains("Time, s") && svg.contains("Level, dB re full scale"));
+    let run = bench.run("spectrogram late.wav late.wav --waterfall --figure d.svg");
+    assert_eq!((run.status, bench.path("d.svg").exists()), (2, false), "{}", run.err);
 }
 
 /// Whatever the number of threads, the same bytes.
@@ -167,7 +257,11 @@ fn requests_that_make_no_sense_are_refused() {
         ("--time 0s", 2, "10 us"),
         ("--floor 0dB --ceiling -20dB", 2, "two levels that rise"),
         ("--colours rainbow", 2, "ember, lagoon or grey"),
-        ("--data a.csv", 2, "FILE.npz"),
+        ("--data a.txt", 2, "FILE.npz"),
+        ("--every-frame", 2, "--data"),
+        ("--slice 1.5", 2, "1.25s"),
+        ("--slice 9s", 2, "within the span"),
+        ("--slice 30kHz", 2, "within the picture"),
     ] {
         let run = bench.run(&format!("spectrogram late.wav {arguments}"));
         assert_eq!(run.status, status, "{arguments}: {}", run.err);

@@ -25,9 +25,11 @@
 
 mod axis;
 mod sharpened;
+mod slice;
 
 pub use axis::FrequencyAxis;
-pub use sharpened::{Moved, SharpAnalyser, gather, sharpened};
+pub use sharpened::{FrameValues, Moved, SharpAnalyser, gather, sharpened};
+pub use slice::{Slice, SliceAt};
 
 use std::ops::Range;
 use std::sync::Arc;
@@ -109,6 +111,9 @@ pub struct SpectrogramPlan {
 /// Resolution in Hz unless one or a time is set: partials of notes from the octave below middle C up
 /// are lines, and a frame blurs some 50 ms.
 pub const DEFAULT_RESOLUTION_HZ: f64 = 20.0;
+
+/// Frames that hold more samples than this in all are not zero-padded: some seconds of work.
+const MOST_SAMPLES_PADDED: u64 = 1 << 24;
 
 /// Lowest frequency of an axis that has no 0, unless a range is set, in Hz.
 const LOWEST_HZ: f64 = 20.0;
@@ -242,6 +247,49 @@ impl SpectrogramPlan {
         middle * self.frames.hop as f64 / self.sample_rate_hz
     }
 
+    /// The column whose middle is nearest to a time in seconds from the start of the span.
+    #[must_use]
+    pub fn column_at(&self, time_s: f64) -> usize {
+        let (mut low, mut high) = (0, self.columns - 1);
+        while low < high {
+            let middle = usize::midpoint(low, high);
+            if self.time_s(middle) + self.time_s(middle + 1) < 2.0 * time_s {
+                low = middle + 1;
+            } else {
+                high = middle;
+            }
+        }
+        low
+    }
+
+    /// Length of the span in seconds.
+    #[must_use]
+    pub fn span_s(&self) -> f64 {
+        self.span_samples as f64 / self.sample_rate_hz
+    }
+
+    /// Resolution in Hz: the spacing at which two equal tones are still told apart.
+    #[must_use]
+    pub fn resolution_hz(&self) -> f64 {
+        self.frames.resolution_hz(self.sample_rate_hz)
+    }
+
+    /// Bins whose middles lie between the edges of the picture.
+    #[must_use]
+    pub fn bins(&self) -> Range<usize> {
+        let spacing_hz = self.frames.bin_spacing_hz(self.sample_rate_hz);
+        let (low, high) = (self.edges_hz[0], self.edges_hz[self.rows()]);
+        let first = (low / spacing_hz).ceil() as usize;
+        let last = ((high / spacing_hz).floor() as usize).min(self.frames.transform_size / 2);
+        first..(last + 1).max(first)
+    }
+
+    /// Times of all frames in seconds from the start of the span.
+    pub fn frame_times_s(&self) -> impl Iterator<Item = f64> + '_ {
+        (0..self.frame_count)
+            .map(|frame| (frame * self.frames.hop as u64) as f64 / self.sample_rate_hz)
+    }
+
     /// Middles of the rows in Hz, on the axis.
     #[must_use]
     pub fn row_hz(&self) -> Vec<f64> {
@@ -288,9 +336,10 @@ fn plan_frames(
         let column = (span_samples / settings.size.0 as u64) as usize;
         plan.hop = plan.hop.min(column.max(plan.segment() / 64)).max(1);
     }
+    let all_samples = plan.frames(span_samples) * plan.segment() as u64;
     if frames.transform_size.is_none()
         && frames.zero_pad.is_none()
-        && plan.frames(span_samples) <= 2 * settings.size.0 as u64
+        && all_samples <= MOST_SAMPLES_PADDED
     {
         // The lobes of low tones are smooth; over a long span they would cost too much.
         frames.zero_pad = Some(4.0);
@@ -570,6 +619,8 @@ pub struct Spectrogram {
     /// Square of the amplitude re full scale in each cell: the rows of the first column, lowest first,
     /// then those of the next.
     pub power: Vec<f32>,
+    /// Whether energy was put back where it was, so that the cells of a tone add up.
+    pub is_sharpened: bool,
 }
 
 impl Spectrogram {
@@ -628,5 +679,5 @@ pub fn spectrogram(
         let needed = plan.samples_of(column);
         analyser.column(column, &samples[needed.start as usize..needed.end as usize], cells);
     }
-    Ok(Spectrogram { plan, power })
+    Ok(Spectrogram { plan, power, is_sharpened: false })
 }

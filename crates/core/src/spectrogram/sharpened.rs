@@ -32,6 +32,16 @@ pub struct Moved {
     pub power: f32,
 }
 
+/// What frames hold, bin by bin of the first frame, then of the next.
+#[derive(Debug, Clone, Default)]
+pub struct FrameValues {
+    /// Square of the amplitude re full scale of a sine in the middle of each bin.
+    pub power: Vec<f32>,
+    /// Frequency in Hz of the phase in each bin: that of the tone which rules the bin; NaN where next to
+    /// nothing is.
+    pub phase_hz: Vec<f32>,
+}
+
 /// Weaker than the strongest bin of its frame by more than this, energy is left out.
 const WEAKEST: f32 = 1e-11;
 
@@ -76,45 +86,86 @@ impl SharpAnalyser {
         }
     }
 
-    /// Adds to `moved` what the frames of a column hold, from the samples that
-    /// [`SpectrogramPlan::samples_of`] names.
-    pub fn column(&mut self, column: usize, samples: &[f32], moved: &mut Vec<Moved>) {
+    /// Transforms the frames of a column, and hands over each with its three transforms.
+    fn frames_of(
+        &mut self,
+        column: usize,
+        samples: &[f32],
+        mut with: impl FnMut(u64, &[Vec<Complex<f32>>; 3]),
+    ) {
         let plan = &self.plan;
-        let rate = plan.sample_rate_hz;
-        let frames = plan.frames_of(column);
         let first_sample = plan.samples_of(column).start;
         let (hop, half) = (plan.frames.hop as u64, plan.frames.segment() as u64 / 2);
-        let gain: f64 = plan.frames.window.samples().iter().sum();
-        let pad = plan.frames.transform_size as f64 / plan.frames.segment() as f64;
-        let bandwidth_bins = plan.frames.window.figures().noise_bandwidth_bins * pad;
-        let count = (frames.end - frames.start) as f64;
-        let scale = (4.0 / (gain * gain * bandwidth_bins * count)) as f32;
-        let spacing_hz = plan.frames.bin_spacing_hz(rate);
-        for frame in frames {
+        for frame in plan.frames_of(column) {
             let start = i128::from(frame * hop) - i128::from(half) - i128::from(first_sample);
             for (window, output) in self.windows.iter().zip(&mut self.outputs) {
                 put_frame(&mut self.input, window, samples, start);
                 transform_into(&*self.transform, &mut self.input, output, &mut self.scratch);
             }
-            let [plain, timed, sloped] = &self.outputs;
+            with(frame, &self.outputs);
+        }
+    }
+
+    /// Adds to `moved` what the frames of a column hold, from the samples that
+    /// [`SpectrogramPlan::samples_of`] names.
+    pub fn column(&mut self, column: usize, samples: &[f32], moved: &mut Vec<Moved>) {
+        let plan = self.plan.clone();
+        let rate = plan.sample_rate_hz;
+        let frames = plan.frames_of(column);
+        let pad = plan.frames.transform_size as f64 / plan.frames.segment() as f64;
+        let bandwidth_bins = plan.frames.window.figures().noise_bandwidth_bins * pad;
+        let count = (frames.end - frames.start) as f64;
+        let scale = (of_amplitude(&plan) / (bandwidth_bins * count)) as f32;
+        self.frames_of(column, samples, |frame, transforms| {
+            let [plain, timed, _] = transforms;
             let strongest = plain.iter().map(Complex::norm_sqr).fold(0.0, f32::max);
-            let middle_s = (frame * hop) as f64 / rate;
+            let middle_s = (frame * plan.frames.hop as u64) as f64 / rate;
             for (k, x) in plain.iter().enumerate() {
                 let power = x.norm_sqr();
                 if power <= WEAKEST * strongest {
                     continue;
                 }
                 let later = (timed[k] * x.conj()).re / power;
-                let lower = (sloped[k] * x.conj()).im / power;
-                let higher_hz = f64::from(-lower) * rate / std::f64::consts::TAU;
                 moved.push(Moved {
                     time_s: (middle_s + f64::from(later) / rate) as f32,
-                    frequency_hz: (k as f64 * spacing_hz + higher_hz) as f32,
+                    frequency_hz: moved_to_hz(&plan, k, transforms) as f32,
                     power: power * scale,
                 });
             }
-        }
+        });
     }
+
+    /// Adds to `values` what every frame of a column holds in each of the plan's
+    /// [`bins`](SpectrogramPlan::bins), from the samples that [`SpectrogramPlan::samples_of`] names.
+    pub fn values(&mut self, column: usize, samples: &[f32], values: &mut FrameValues) {
+        let plan = self.plan.clone();
+        let scale = of_amplitude(&plan) as f32;
+        self.frames_of(column, samples, |_, transforms| {
+            let plain = &transforms[0];
+            let strongest = plain.iter().map(Complex::norm_sqr).fold(0.0, f32::max);
+            for k in plan.bins() {
+                let power = plain[k].norm_sqr();
+                values.power.push(power * scale);
+                let is_known = power > WEAKEST * strongest;
+                let hz = is_known.then(|| moved_to_hz(&plan, k, transforms));
+                values.phase_hz.push(hz.map_or(f32::NAN, |hz| hz as f32));
+            }
+        });
+    }
+}
+
+/// Square of the amplitude of a tone over that of its largest bin.
+fn of_amplitude(plan: &SpectrogramPlan) -> f64 {
+    let gain: f64 = plan.frames.window.samples().iter().sum();
+    4.0 / (gain * gain)
+}
+
+/// The frequency of the phase of a bin that is not 0.
+fn moved_to_hz(plan: &SpectrogramPlan, k: usize, transforms: &[Vec<Complex<f32>>; 3]) -> f64 {
+    let [plain, _, sloped] = transforms;
+    let lower = (sloped[k] * plain[k].conj()).im / plain[k].norm_sqr();
+    let rate = plan.sample_rate_hz;
+    k as f64 * plan.frames.bin_spacing_hz(rate) - f64::from(lower) * rate / std::f64::consts::TAU
 }
 
 /// Adds energies to the cells they belong to; what lies outside the picture is left out.
@@ -156,5 +207,5 @@ pub fn sharpened(
         analyser.column(column, &samples[needed.start as usize..needed.end as usize], &mut moved);
         gather(&plan, &moved, &mut power);
     }
-    Ok(Spectrogram { plan, power })
+    Ok(Spectrogram { plan, power, is_sharpened: true })
 }

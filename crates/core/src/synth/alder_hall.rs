@@ -1,9 +1,14 @@
 //! The instruments of Alder Hall: a made-up village hall with a harp, a flute and a bell that do
 //! not exist, so that examples have sounds whose truth is known.
 
+use std::f64::consts::FRAC_PI_2;
+
+use rustfft::num_complex::Complex;
+
 use super::partials::{Partial, Vibrato, harmonics, render};
 use super::string::PluckedString;
 use super::{coloured_noise, fade, low_passed, mix, white_noise};
+use crate::transform::{complex_forward, fast_length};
 
 /// Noise of the empty hall, RMS re full scale: −94 dB.
 const HALL_NOISE: f64 = 2e-5;
@@ -111,6 +116,75 @@ pub fn bell_note_after(cuts: u32, sample_rate_hz: f64, duration_s: f64) -> Vec<f
     let start = (0.1 * sample_rate_hz) as usize;
     let bell = render(&bell_after(cuts), Vibrato::default(), sample_rate_hz, duration_s - 0.1);
     mix(&mut sound[start..], &bell);
+    sound
+}
+
+/// How the hall dies away: middles of octave bands in Hz, and the time in seconds in which they fall by
+/// 60 dB.
+pub const HALL_T60_S: [(f64, f64); 8] = [
+    (63.0, 2.1),
+    (125.0, 1.9),
+    (250.0, 1.7),
+    (500.0, 1.55),
+    (1000.0, 1.45),
+    (2000.0, 1.25),
+    (4000.0, 0.95),
+    (8000.0, 0.6),
+];
+
+/// The part of a sound that lies in an octave band, with edges that neighbouring bands share.
+fn octave_of(sound: &[f64], centre_hz: f64, sample_rate_hz: f64) -> Vec<f64> {
+    let length = fast_length(2 * sound.len());
+    let mut values: Vec<Complex<f64>> = sound.iter().map(|x| Complex::new(*x, 0.0)).collect();
+    values.resize(length, Complex::default());
+    complex_forward(&mut values);
+    for (k, value) in values.iter_mut().enumerate() {
+        let hz = k.min(length - k) as f64 * sample_rate_hz / length as f64;
+        let octaves = (hz.max(1.0) / centre_hz).log2().abs();
+        *value = value.conj() * if octaves < 1.0 { (FRAC_PI_2 * octaves).cos() } else { 0.0 };
+    }
+    // The transform of the conjugates is the inverse, but for its length: a real sound.
+    complex_forward(&mut values);
+    values.iter().take(sound.len()).map(|value| value.re / length as f64).collect()
+}
+
+/// A balloon that bursts in the empty hall at 0.1 s: the burst, the first reflections, and noise in octave
+/// bands that dies away.
+#[must_use]
+pub fn hall_burst(sample_rate_hz: f64, duration_s: f64) -> Vec<f64> {
+    let samples = (duration_s * sample_rate_hz) as usize;
+    let mut sound = white_noise(41, HALL_NOISE, samples);
+    let start = (0.1 * sample_rate_hz) as usize;
+    let after = samples.saturating_sub(start);
+    for (n, (centre_hz, t60_s)) in HALL_T60_S.into_iter().enumerate() {
+        let noise = white_noise(42 + n as u64, 0.3, after);
+        let mut band = octave_of(&noise, centre_hz, sample_rate_hz);
+        let fall = -3.0 * std::f64::consts::LN_10 / (t60_s * sample_rate_hz);
+        for (n, x) in band.iter_mut().enumerate() {
+            // The reverberation grows dense over the first 15 ms.
+            let dense = (n as f64 / (0.015 * sample_rate_hz)).min(1.0);
+            *x *= dense * (fall * n as f64).exp();
+        }
+        mix(&mut sound[start..], &band);
+    }
+    let reflections = [
+        (0.0, 0.85),
+        (0.0072, 0.34),
+        (0.0119, -0.27),
+        (0.0171, 0.24),
+        (0.0236, 0.2),
+        (0.031, -0.16),
+    ];
+    for (time_s, amplitude) in reflections {
+        let burst = coloured_noise(60, 0.4 * amplitude, 900.0, 1.2, sample_rate_hz, 24);
+        let at = start + (time_s * sample_rate_hz) as usize;
+        if let Some(place) = sound.get_mut(at..) {
+            mix(place, &burst);
+        }
+    }
+    for x in &mut sound {
+        *x = x.clamp(-0.99, 0.99);
+    }
     sound
 }
 
