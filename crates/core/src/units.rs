@@ -7,6 +7,7 @@ use std::fmt;
 use std::str::FromStr;
 
 use crate::error::Error;
+use crate::finding::Finding;
 
 /// Level in dB of an amplitude ratio: 20 lg(ratio). Zero gives negative infinity.
 #[must_use]
@@ -312,6 +313,20 @@ impl FrequencyRange {
                 allowed: format!("rising and begin below half the sample rate, {nyquist_hz} Hz"),
             })
         }
+    }
+
+    /// What must be said of a range whose upper end was cut.
+    #[must_use]
+    pub fn cut(self, reference_hz: f64, sample_rate_hz: f64) -> Option<Finding> {
+        let high = self.high.map(|f| f.hz(reference_hz)).filter(|hz| *hz > sample_rate_hz / 2.0)?;
+        Some(Finding::warning(
+            "range_cut",
+            format!(
+                "The range was to end at {high} Hz, but the recording holds nothing above half its sample rate; \
+                 it ends at {} Hz.",
+                sample_rate_hz / 2.0
+            ),
+        ))
     }
 }
 

@@ -349,6 +349,7 @@ impl Spectrogram {
         let levels = meter.finish();
         findings.extend(levels.findings(&channel));
         findings.extend(plan.findings.iter().cloned());
+        findings.extend(self.cells.range.and_then(|range| range.cut(reference_hz, rate)));
         let start_s = part.span.start as f64 / rate;
         let slice_at = |cut: &Cut| match cut {
             Cut::Time(time) => SliceAt::Time(time.0 - start_s),

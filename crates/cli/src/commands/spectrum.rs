@@ -498,6 +498,8 @@ impl Spectrum {
         }
         spectrum = spectrum.calibrated(reference);
         findings.append(&mut spectrum.findings);
+        let rate = part.take().info.sample_rate_hz;
+        findings.extend(self.result.range.and_then(|r| r.cut(settings.reference_hz, rate)));
         if self.result.sort == Order::Level {
             spectrum.peaks.sort_by(|a, b| b.level_db.total_cmp(&a.level_db));
         }

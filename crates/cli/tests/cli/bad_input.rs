@@ -146,6 +146,10 @@ fn wrong_usage_ends_with_2_and_shows_the_accepted_forms() {
         assert!(run.err.contains(wanted), "{arguments}: {}", run.err);
         assert_eq!(run.out, "");
     }
+    for command in ["spectrum", "spectrogram"] {
+        let json = bench.json(&format!("{command} take.wav --range 100Hz..30kHz --format json"));
+        assert_eq!(json["findings"][0]["code"], "range_cut");
+    }
     let run = bench.run("spectrum take.wav --from 2 --to 3");
     assert_eq!(run.status, 1);
     assert!(refusal(&run).contains("which lasts 1.000000 s"));
