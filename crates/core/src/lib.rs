@@ -49,6 +49,7 @@ mod finding;
 pub mod frame;
 pub mod intake;
 mod measured;
+pub mod pitch;
 mod span;
 pub mod spectrogram;
 pub mod spectrum;

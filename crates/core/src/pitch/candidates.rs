@@ -1,0 +1,529 @@
+//! What a frame says about its fundamental: how well each harmonic series accounts for its tones, and how
+//! periodic the sound is.
+
+use std::f64::consts::TAU;
+
+use rustfft::num_complex::Complex;
+
+use super::levels::{Level, Levels, USED_SHARE};
+use crate::transform::RealTransform;
+use crate::units::cents_between;
+
+/// Terms of the window, a Blackman: side lobes lie below -58 dB.
+const WINDOW: [f64; 3] = [0.42, 0.5, 0.08];
+/// A tone stands out of the noise by this ratio of powers.
+const LEAST_RATIO: f64 = 5.0;
+/// Beyond this, standing out further is no further evidence, in nats.
+const MOST_EVIDENCE: f64 = 30.0;
+/// Tones weaker than the strongest by so much are not taken for tones: side lobes are; in dB.
+const WEAKEST_DB: f64 = 52.0;
+/// A tone counts in full down to so far below the strongest, in dB, and at least by this share.
+const IN_FULL_DB: f64 = 12.0;
+const LEAST_WEIGHT: f64 = 0.2;
+/// Harmonics that are looked for.
+const HIGHEST_NUMBER: usize = 20;
+/// Numbers that a tone may have in the series it proposes.
+const HIGHEST_PROPOSED: usize = 8;
+/// Tones that propose series, the strongest.
+const PROPOSERS: usize = 10;
+/// A harmonic lies within so many bins of its place, or within this share of its frequency.
+const REACH_BINS: f64 = 0.5;
+const REACH_SHARE: f64 = 0.006;
+/// What a missing harmonic takes away, as a share of the mean evidence of those that are there: between
+/// others, and below the lowest.
+const COST_BETWEEN: f64 = 0.25;
+const COST_BELOW: f64 = 0.12;
+/// What a tone takes away that the series leaves out, as a share of its own evidence.
+const COST_LEFT_OUT: f64 = 0.5;
+/// Scatter of the tones of a steady series over what is taken for it, and as how many tones that counts.
+const USUAL_SCATTER: f64 = 0.02;
+const USUAL_COUNT: f64 = 3.0;
+/// Inharmonicity of a string before anything is known of it.
+const USUAL_B: f64 = 1e-3;
+/// Correlation with itself one period later below which a sound is not periodic, and from which on it is.
+const NOT_PERIODIC: f64 = 0.1;
+const PERIODIC: f64 = 0.4;
+/// Of each level, so many candidates are checked for periodicity.
+const CHECKED: usize = 3;
+/// Candidates that are kept of a frame.
+pub(super) const KEPT: usize = 5;
+/// Candidates nearer than this are one, in cents.
+const SAME_CENTS: f64 = 40.0;
+/// A shorter frame is taken for its reading if it brings this share of the evidence of a longer one.
+const ENOUGH: f64 = 0.4;
+/// A frame so far below full scale holds nothing: power of a sample.
+const SILENT: f64 = 1e-13;
+
+/// A reading of the fundamental of a frame.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Candidate {
+    /// Frequency of the first partial in Hz, F·√(1 + B).
+    pub f0_hz: f64,
+    /// Its standard uncertainty in Hz.
+    pub f0_hz_u: f64,
+    /// Stiffness B of the series.
+    pub inharmonicity: f64,
+    /// What speaks for it, in nats.
+    pub evidence: f64,
+    /// Correlation of the sound with itself one period later, from −1 to 1.
+    pub periodicity: f64,
+    /// Share of the power of the tones that lies on the series.
+    pub explained: f64,
+    /// Number of the strongest tone on the series.
+    pub strongest: usize,
+    /// Numbers of the tones on the series, one bit each: bit n − 1 for harmonic n.
+    pub harmonics: u32,
+    /// Power of the frame that it was read from.
+    pub(super) power: f64,
+    /// How long that lasts, in seconds.
+    pub frame_s: f64,
+}
+
+/// A tone of a frame.
+#[derive(Debug, Clone, Copy)]
+struct Tone {
+    frequency_hz: f64,
+    power: f64,
+    /// Power over the noise.
+    ratio: f64,
+    /// What speaks for it, in nats.
+    evidence: f64,
+}
+
+/// The tones of a frame at one level, found by bin.
+#[derive(Debug, Clone, Default)]
+struct Tones {
+    tones: Vec<Tone>,
+    /// For each bin the tone that is nearest, as far as one lies within two bins.
+    near: Vec<Option<u16>>,
+    bin_hz: f64,
+}
+
+/// A series of which a tone is the nth.
+#[derive(Debug, Clone, Copy)]
+struct Proposal {
+    tone: Tone,
+    number: usize,
+}
+
+impl Proposal {
+    fn spacing_hz(&self) -> f64 {
+        self.tone.frequency_hz / self.number as f64
+    }
+}
+
+/// Reads frames. Keeps its buffers.
+pub(super) struct FrameReader {
+    transform: RealTransform,
+    frame: Vec<f64>,
+    windowed: Vec<Complex<f64>>,
+    sloped: Vec<Complex<f64>>,
+    power: Vec<f64>,
+    floor: Vec<f64>,
+    sorted: Vec<f64>,
+    tones: Tones,
+    proposals: Vec<Proposal>,
+    found: Vec<Candidate>,
+}
+
+impl FrameReader {
+    pub(super) fn new(frame: usize) -> Self {
+        Self {
+            transform: RealTransform::new(frame),
+            frame: vec![0.0; frame],
+            windowed: vec![Complex::default(); frame / 2 + 1],
+            sloped: vec![Complex::default(); frame / 2 + 1],
+            power: vec![0.0; frame / 2 + 1],
+            floor: vec![0.0; frame / 2 + 1],
+            sorted: Vec::new(),
+            tones: Tones::default(),
+            proposals: Vec::new(),
+            found: Vec::new(),
+        }
+    }
+
+    /// The best readings of the frames centred on a time, the best first.
+    pub(super) fn read(&mut self, levels: &Levels, time_s: f64) -> Vec<Candidate> {
+        let mut best: Vec<Candidate> = Vec::with_capacity(4 * KEPT);
+        for level in &levels.levels {
+            if let Some(range_hz) = level.range_hz {
+                self.read_level(level, range_hz, time_s);
+                best.extend(&self.found);
+            }
+        }
+        best.sort_by(|a, b| b.evidence.total_cmp(&a.evidence));
+        let mut kept: Vec<Candidate> = Vec::with_capacity(KEPT);
+        for candidate in best {
+            let is_same = |known: &&mut Candidate| {
+                cents_between(known.f0_hz, candidate.f0_hz).abs() < SAME_CENTS
+            };
+            let has_room = candidate.evidence > 0.0 && kept.len() < KEPT;
+            match kept.iter_mut().find(is_same) {
+                // Long frames bring more evidence, the shortest follow what moves.
+                Some(known) => {
+                    let is_enough = candidate.evidence > ENOUGH * known.evidence;
+                    if candidate.frame_s < known.frame_s && is_enough {
+                        *known = Candidate { evidence: known.evidence, ..candidate };
+                    }
+                }
+                None if has_room => kept.push(candidate),
+                None => (),
+            }
+        }
+        kept
+    }
+
+    fn read_level(&mut self, level: &Level, range_hz: (f64, f64), time_s: f64) {
+        self.found.clear();
+        level.frame(time_s, &mut self.frame);
+        let mean = self.frame.iter().sum::<f64>() / self.frame.len() as f64;
+        let power =
+            self.frame.iter().map(|x| (x - mean).powi(2)).sum::<f64>() / self.frame.len() as f64;
+        if power < SILENT {
+            return;
+        }
+        for x in &mut self.frame {
+            *x -= mean;
+        }
+        self.transform_frame(level.rate_hz);
+        self.propose(range_hz);
+        for n in 0..self.proposals.len() {
+            let candidate = self.series(self.proposals[n], range_hz, power);
+            self.found.extend(candidate);
+        }
+        self.found.sort_by(|a, b| b.evidence.total_cmp(&a.evidence));
+        self.found.dedup_by(|b, a| cents_between(a.f0_hz, b.f0_hz).abs() < SAME_CENTS);
+        self.found.truncate(CHECKED);
+        // The transform has used up the frame.
+        level.frame(time_s, &mut self.frame);
+        for candidate in &mut self.found {
+            let lag = level.rate_hz / candidate.f0_hz;
+            candidate.periodicity = periodicity(&self.frame, mean, lag);
+            let share = (candidate.periodicity - NOT_PERIODIC) / (PERIODIC - NOT_PERIODIC);
+            candidate.evidence *= share.clamp(0.0, 1.0);
+        }
+    }
+
+    /// The windowed spectrum, its noise floor and its tones.
+    fn transform_frame(&mut self, rate_hz: f64) {
+        let length = self.frame.len();
+        let x = self.transform.forward(&mut self.frame);
+        let last = length / 2;
+        let at = |k: i64| match usize::try_from(k) {
+            Ok(k) if k <= last => x[k],
+            Ok(k) => x[(length - k).min(last)].conj(),
+            Err(_) => x[k.unsigned_abs() as usize].conj(),
+        };
+        let step = TAU / length as f64;
+        let used = (USED_SHARE * length as f64) as usize + 1;
+        for k in 0..=used {
+            let n = k as i64;
+            let (near, far) = (at(n - 1) + at(n + 1), at(n - 2) + at(n + 2));
+            let (near_d, far_d) = (at(n - 1) - at(n + 1), at(n - 2) - at(n + 2));
+            // A cosine in the window shifts its spectrum by one bin to either side; its derivative is a
+            // sine.
+            let windowed = WINDOW[0] * x[k] - 0.5 * WINDOW[1] * near + 0.5 * WINDOW[2] * far;
+            let turned = step * (0.5 * WINDOW[1] * near_d - WINDOW[2] * far_d);
+            self.windowed[k] = windowed;
+            self.sloped[k] = Complex::new(turned.im, -turned.re);
+            self.power[k] = windowed.norm_sqr();
+        }
+        noise_floor(&self.power[..=used], &mut self.sorted, &mut self.floor);
+        self.find_tones(rate_hz, used);
+    }
+
+    fn find_tones(&mut self, rate_hz: f64, used: usize) {
+        let bin_hz = rate_hz / self.transform.length() as f64;
+        let (power, tones) = (&self.power, &mut self.tones);
+        tones.bin_hz = bin_hz;
+        tones.tones.clear();
+        tones.near.clear();
+        tones.near.resize(used + 1, None);
+        let strongest = power[2..=used].iter().copied().fold(0.0, f64::max);
+        let weakest = strongest * 10f64.powf(-WEAKEST_DB / 10.0);
+        for k in 2..used {
+            let is_top = power[k] > power[k - 1] && power[k] >= power[k + 1];
+            let ratio = power[k] / self.floor[k];
+            if !is_top || ratio < LEAST_RATIO || power[k] < weakest {
+                continue;
+            }
+            let shift = (self.sloped[k] * self.windowed[k].conj()).im / power[k];
+            let shift_bins = (-shift * self.transform.length() as f64 / TAU).clamp(-1.0, 1.0);
+            let below_db = 10.0 * (strongest / power[k]).log10();
+            let loud = (WEAKEST_DB - below_db) / (WEAKEST_DB - IN_FULL_DB);
+            let weight = LEAST_WEIGHT + (1.0 - LEAST_WEIGHT) * loud.min(1.0);
+            let number = tones.tones.len() as u16;
+            tones.tones.push(Tone {
+                frequency_hz: (k as f64 + shift_bins) * bin_hz,
+                power: power[k],
+                ratio,
+                evidence: (ratio - 1.0).min(MOST_EVIDENCE) * weight,
+            });
+            for place in k.saturating_sub(2)..=(k + 2).min(used) {
+                let nearer = |known: u16| {
+                    let known = tones.tones[usize::from(known)].frequency_hz / bin_hz;
+                    (place as f64 - known).abs() > (place as f64 - k as f64).abs()
+                };
+                if tones.near[place].is_none_or(nearer) {
+                    tones.near[place] = Some(number);
+                }
+            }
+        }
+    }
+
+    /// Fundamentals in the range that the strongest tones are harmonics of.
+    fn propose(&mut self, range_hz: (f64, f64)) {
+        self.proposals.clear();
+        let mut order: Vec<usize> = (0..self.tones.tones.len()).collect();
+        let power = |n: &usize| self.tones.tones[*n].power;
+        order.sort_by(|a, b| power(b).total_cmp(&power(a)));
+        for tone in order.into_iter().take(PROPOSERS).map(|n| self.tones.tones[n]) {
+            for number in 1..=HIGHEST_PROPOSED {
+                let proposal = Proposal { tone, number };
+                let hz = proposal.spacing_hz();
+                if hz < range_hz.0 {
+                    break;
+                }
+                let is_known = |known: &Proposal| (known.spacing_hz() / hz - 1.0).abs() < 0.006;
+                if hz <= range_hz.1 && !self.proposals.iter().any(is_known) {
+                    self.proposals.push(proposal);
+                }
+            }
+        }
+    }
+
+    /// Follows a series from its lowest harmonic up, learning F and B on the way.
+    fn series(&self, proposal: Proposal, range_hz: (f64, f64), power: f64) -> Option<Candidate> {
+        let tones = &self.tones;
+        let bin_hz = tones.bin_hz;
+        let highest_hz = (tones.near.len() - 1) as f64 * bin_hz;
+        let proposed_hz = proposal.spacing_hz();
+        let mut law = Law::new(proposed_hz);
+        law.learn(proposal.number, &proposal.tone, bin_hz);
+        let (mut evidence, mut matched, mut explained) = (0.0, 0usize, 0.0);
+        let (mut lowest, mut highest, mut harmonics) = (0, 0, 0u32);
+        let (mut strongest, mut strongest_power) = (0, 0.0);
+        for number in 1..=HIGHEST_NUMBER {
+            let place_hz = law.place_hz(number);
+            if place_hz > highest_hz {
+                break;
+            }
+            let near = tones.near[(place_hz / bin_hz).round() as usize];
+            let Some(tone) = near.map(|n| tones.tones[usize::from(n)]) else { continue };
+            let reach_hz = (REACH_BINS * bin_hz).max(REACH_SHARE * place_hz);
+            if (tone.frequency_hz - place_hz).abs() > reach_hz {
+                continue;
+            }
+            if number != proposal.number {
+                law.learn(number, &tone, bin_hz);
+            }
+            evidence += tone.evidence;
+            matched += 1;
+            explained += tone.power;
+            harmonics |= 1 << (number - 1);
+            lowest = if matched == 1 { number } else { lowest };
+            highest = number;
+            if tone.power > strongest_power {
+                (strongest, strongest_power) = (number, tone.power);
+            }
+        }
+        if matched == 0 {
+            return None;
+        }
+        let mean = evidence / matched as f64;
+        let between = (highest - lowest + 1 - matched) as f64;
+        let below = (lowest - 1) as f64;
+        let reaches_hz = law.place_hz(highest) + 0.5 * proposed_hz;
+        let inside = tones.tones.iter().filter(|tone| tone.frequency_hz < reaches_hz);
+        let all: f64 = inside.map(|tone| tone.evidence).sum();
+        let left_out = (all - evidence).max(0.0);
+        let (f0_hz, f0_hz_u, inharmonicity) = law.fundamental(matched);
+        let all_power: f64 = tones.tones.iter().map(|tone| tone.power).sum();
+        let in_range = (range_hz.0..=range_hz.1).contains(&f0_hz);
+        in_range.then_some(Candidate {
+            f0_hz,
+            f0_hz_u,
+            inharmonicity,
+            evidence: evidence
+                - mean * (COST_BETWEEN * between + COST_BELOW * below)
+                - COST_LEFT_OUT * left_out,
+            periodicity: 0.0,
+            explained: (explained / all_power).min(1.0),
+            strongest,
+            harmonics,
+            power,
+            frame_s: 1.0 / bin_hz,
+        })
+    }
+}
+
+/// F and B of a series by weighted least squares of (f/n)² = F²·(1 + B·n²), relative to the F that was
+/// proposed, with what is usual for B as one more observation.
+#[derive(Debug, Clone, Copy)]
+struct Law {
+    proposed_hz: f64,
+    weights: f64,
+    x: f64,
+    xx: f64,
+    y: f64,
+    xy: f64,
+    yy: f64,
+    /// Shares of the noise in the variances that the weights rest on, added up.
+    of_noise: f64,
+    /// F² and B·F² over the square of the proposed F.
+    square: f64,
+    slope: f64,
+}
+
+impl Law {
+    fn new(proposed_hz: f64) -> Self {
+        let prior = 1.0 / (USUAL_B * USUAL_B);
+        let (weights, x, y, xy, yy) = (0.0, 0.0, 0.0, 0.0, 0.0);
+        Self {
+            proposed_hz,
+            weights,
+            x,
+            xx: prior,
+            y,
+            xy,
+            yy,
+            of_noise: 0.0,
+            square: 1.0,
+            slope: 0.0,
+        }
+    }
+
+    fn place_hz(&self, number: usize) -> f64 {
+        let n = number as f64;
+        n * self.proposed_hz * (self.square + self.slope * n * n).sqrt()
+    }
+
+    fn learn(&mut self, number: usize, tone: &Tone, bin_hz: f64) {
+        let n = number as f64;
+        let per_place = tone.frequency_hz / (n * self.proposed_hz);
+        let (x, y) = (n * n, per_place * per_place);
+        // Noise moves a tone, and no series is exact.
+        let of_noise_hz = tone_u_hz(tone, bin_hz);
+        let u_hz = of_noise_hz.hypot(2e-4 * tone.frequency_hz).hypot(0.002 * bin_hz * n);
+        let u = 2.0 * y * u_hz / tone.frequency_hz;
+        let weight = 1.0 / (u * u);
+        self.of_noise += (of_noise_hz / u_hz).powi(2);
+        self.weights += weight;
+        self.x += weight * x;
+        self.xx += weight * x * x;
+        self.y += weight * y;
+        self.xy += weight * x * y;
+        self.yy += weight * y * y;
+        let determinant = self.weights * self.xx - self.x * self.x;
+        self.slope = ((self.weights * self.xy - self.x * self.y) / determinant).max(0.0);
+        self.square = (self.y - self.slope * self.x) / self.weights;
+    }
+
+    /// Frequency of the first partial, its uncertainty, and B. A stiffness that hardly stands out of its own
+    /// uncertainty is none: keeping only those above 0 would put f0 too low.
+    fn fundamental(&self, matched: usize) -> (f64, f64, f64) {
+        const STANDS_OUT: f64 = 3.0;
+        let determinant = self.weights * self.xx - self.x * self.x;
+        let slope_u = (self.weights / determinant).sqrt();
+        let rest = |square: f64, slope: f64| {
+            self.yy - 2.0 * (square * self.y + slope * self.xy)
+                + square * square * self.weights
+                + 2.0 * square * slope * self.x
+                + slope * slope * (self.xx - 1.0 / (USUAL_B * USUAL_B))
+        };
+        // The scatter of the tones says how far to trust them; few say little of it, and then what is usual
+        // counts.
+        let scatter = |misfit: f64, fitted: f64| {
+            let of_noise = self.of_noise / matched as f64;
+            let free = (matched as f64 - fitted).max(0.0);
+            let usual = USUAL_COUNT * (USUAL_SCATTER + of_noise);
+            ((misfit.max(0.0) + usual) / (free + USUAL_COUNT)).max(of_noise)
+        };
+        let stiff = scatter(rest(self.square, self.slope), 2.0);
+        let (square, slope, variance) = if self.slope > STANDS_OUT * slope_u * stiff.sqrt() {
+            let variance = (self.xx - 2.0 * self.x + self.weights) / determinant;
+            (self.square, self.slope, variance * stiff)
+        } else {
+            let square = self.y / self.weights;
+            (square, 0.0, scatter(rest(square, 0.0), 1.0) / self.weights)
+        };
+        let first = (square + slope).max(1e-9);
+        let f0_hz = self.proposed_hz * first.sqrt();
+        (f0_hz, 0.5 * f0_hz * variance.sqrt() / first, slope / square)
+    }
+}
+
+/// Standard uncertainty of the frequency of a tone in noise: with S its power over that of the noise in
+/// its bin, √(Σw'²/(2·S·Σw²)) in radians a sample, w' being the derivative of the window.
+fn tone_u_hz(tone: &Tone, bin_hz: f64) -> f64 {
+    // For a sum of cosines both sums are known: in bins, √((a₁² + 4a₂²)/(2a₀² + a₁² + a₂²)/(2S)).
+    let [a0, a1, a2] = WINDOW;
+    let of_slope = a1 * a1 + 4.0 * a2 * a2;
+    let of_window = 2.0 * a0 * a0 + a1 * a1 + a2 * a2;
+    bin_hz * (of_slope / of_window / (2.0 * tone.ratio)).sqrt()
+}
+
+/// The mean power of the noise in each bin, from the lower quarter of the bins around it: of noise, a
+/// quarter lies below 0.288 of its mean.
+fn noise_floor(power: &[f64], sorted: &mut Vec<f64>, floor: &mut [f64]) {
+    const QUARTER: f64 = 0.287_68;
+    const FIRST: f64 = 6.0;
+    const RATIO: f64 = 1.5;
+    let last = power.len() - 1;
+    let mut anchors = [(0.0, 0.0); 24];
+    let mut count = 0;
+    let mut at = FIRST;
+    while count < anchors.len() && (count < 2 || anchors[count - 1].0 < last as f64) {
+        let reach = (0.4 * at).max(5.0);
+        let to = ((at + reach).round() as usize).min(last);
+        let from = ((at - reach).round() as usize).max(1).min(to.saturating_sub(6));
+        sorted.clear();
+        sorted.extend(&power[from..=to]);
+        let place = sorted.len() / 4;
+        let (_, quarter, _) = sorted.select_nth_unstable_by(place, f64::total_cmp);
+        anchors[count] = (at, (*quarter / QUARTER).max(f64::MIN_POSITIVE));
+        count += 1;
+        at *= RATIO;
+    }
+    // Straight on a scale of ratios, both ways; beyond the first and last, on.
+    let mut filled = 0;
+    for pair in anchors[..count].windows(2) {
+        let [(from, low), (to, high)] = [pair[0], pair[1]];
+        let slope = (high / low).ln() / (to / from).ln();
+        let end = if to >= anchors[count - 1].0 { last } else { (to as usize).min(last) };
+        for (k, level) in floor.iter_mut().enumerate().take(end + 1).skip(filled) {
+            *level = low * (slope * (k.max(1) as f64 / from).ln()).exp();
+        }
+        filled = end + 1;
+    }
+}
+
+/// Correlation of a frame with itself a lag later, the best within 2.5 % of it; several periods are taken
+/// for one where one is short.
+fn periodicity(frame: &[f64], mean: f64, lag: f64) -> f64 {
+    const SHORTEST: f64 = 20.0;
+    const AROUND: f64 = 0.025;
+    let lag = lag * (SHORTEST / lag).ceil().max(1.0);
+    let first = ((lag * (1.0 - AROUND)).floor() as usize).saturating_sub(1).max(1);
+    let last = ((lag * (1.0 + AROUND)).ceil() as usize + 1).min(frame.len() * 2 / 3);
+    let at = |lag: usize| {
+        let (mut products, mut squares) = (0.0, 0.0);
+        for (a, b) in frame.iter().zip(&frame[lag.min(frame.len())..]) {
+            let (a, b) = (a - mean, b - mean);
+            products += a * b;
+            squares += a * a + b * b;
+        }
+        if squares > 0.0 { 2.0 * products / squares } else { 0.0 }
+    };
+    let values: Vec<f64> = (first..=last).map(at).collect();
+    let Some(best) = (0..values.len()).max_by(|a, b| values[*a].total_cmp(&values[*b])) else {
+        return 0.0;
+    };
+    if best == 0 || best + 1 == values.len() {
+        return values[best];
+    }
+    // The top of a parabola through three.
+    let (before, top, after) = (values[best - 1], values[best], values[best + 1]);
+    let curve = before - 2.0 * top + after;
+    if curve < 0.0 { (top - (after - before).powi(2) / (8.0 * curve)).min(1.0) } else { top }
+}

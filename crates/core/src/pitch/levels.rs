@@ -1,0 +1,213 @@
+//! The sound at several rates, each half the one before, so that low notes get long frames and high
+//! ones short frames, all of the same number of samples.
+
+use std::f64::consts::PI;
+
+use crate::window::WindowKind;
+
+/// Share of a level's rate up to which its spectrum is used: above, the filter cuts and folds.
+pub(super) const USED_SHARE: f64 = 0.4;
+/// A frame lasts about so long at the highest rate, in seconds.
+const SHORTEST_FRAME_S: f64 = 0.0107;
+/// Rates above this are halved before anything else, in Hz.
+const HIGHEST_RATE_HZ: f64 = 64_000.0;
+/// The half-band filter reaches so many samples to either side: 80 dB down from 0.3 of the rate on.
+const REACH: usize = 27;
+/// Periods that a frame holds of the lowest note read from it, and that of all.
+const PERIODS: f64 = 5.5;
+const FEWEST_PERIODS: f64 = 4.2;
+/// Fundamentals are looked for in a level up to so many times its lowest.
+const ABOVE: f64 = 9.0;
+
+/// One rate of the sound.
+#[derive(Debug, Clone)]
+pub(super) struct Level {
+    pub(super) rate_hz: f64,
+    /// Fundamentals that are looked for in it, lowest and highest, in Hz; `None` where it only leads to others.
+    pub(super) range_hz: Option<(f64, f64)>,
+    /// Samples from `start` on.
+    samples: Vec<f64>,
+    start: u64,
+}
+
+impl Level {
+    fn end(&self) -> u64 {
+        self.start + self.samples.len() as u64
+    }
+
+    /// Copies the frame centred on a time; what lies outside the sound is silent.
+    pub(super) fn frame(&self, time_s: f64, frame: &mut [f64]) {
+        let first = (time_s * self.rate_hz).round() as i64 - frame.len() as i64 / 2;
+        for (n, value) in frame.iter_mut().enumerate() {
+            let at = first + n as i64 - self.start as i64;
+            *value =
+                usize::try_from(at).ok().and_then(|at| self.samples.get(at)).map_or(0.0, |x| *x);
+        }
+    }
+}
+
+/// The levels of a stream of samples.
+#[derive(Debug, Clone)]
+pub(super) struct Levels {
+    pub(super) levels: Vec<Level>,
+    /// Samples of a frame at each level.
+    pub(super) frame: usize,
+    /// The half-band filter from its middle outwards, odd places only; the middle is one half.
+    taps: Vec<f64>,
+    has_ended: bool,
+}
+
+impl Levels {
+    /// Levels for fundamentals in a range.
+    pub(super) fn new(sample_rate_hz: f64, range_hz: (f64, f64)) -> Self {
+        let mut rates = vec![sample_rate_hz];
+        while rates[rates.len() - 1] > HIGHEST_RATE_HZ {
+            rates.push(rates[rates.len() - 1] / 2.0);
+        }
+        let top = rates.len() - 1;
+        let frame = ((rates[top] * SHORTEST_FRAME_S).log2().round().exp2() as usize).max(64);
+        let lasts = |rate_hz: f64| frame as f64 / rate_hz;
+        while lasts(rates[rates.len() - 1]) * range_hz.0 < FEWEST_PERIODS {
+            rates.push(rates[rates.len() - 1] / 2.0);
+        }
+        let count = rates.len();
+        let level = |(n, rate_hz): (usize, f64)| {
+            let low = if n + 1 == count { 0.0 } else { 0.93 * PERIODS / lasts(rate_hz) };
+            // A reading is compared with those some octaves higher in the same frame.
+            let high = range_hz.1.min(ABOVE * low.max(range_hz.0)).min(USED_SHARE * rate_hz);
+            let range = (low.max(range_hz.0), if n == top { range_hz.1 } else { high });
+            let range_hz = (n >= top && range.0 < range.1).then_some(range);
+            Level { rate_hz, range_hz, samples: Vec::new(), start: 0 }
+        };
+        Self {
+            levels: rates.into_iter().enumerate().map(level).collect(),
+            frame,
+            taps: half_band(),
+            has_ended: false,
+        }
+    }
+
+    /// Takes the next samples.
+    pub(super) fn push(&mut self, samples: &[f32]) {
+        self.levels[0].samples.extend(samples.iter().map(|x| f64::from(*x)));
+        self.halve();
+    }
+
+    /// The sound has ended: what follows is silence.
+    pub(super) fn end(&mut self) {
+        let silence = vec![0.0; 2 * REACH << self.levels.len()];
+        self.levels[0].samples.extend(silence);
+        self.halve();
+        self.has_ended = true;
+    }
+
+    fn halve(&mut self) {
+        for n in 1..self.levels.len() {
+            let (above, below) = self.levels.split_at_mut(n);
+            let (above, below) = (&above[n - 1], &mut below[0]);
+            let at = |place: i64| {
+                let place = usize::try_from(place - above.start as i64).ok();
+                place.and_then(|place| above.samples.get(place)).map_or(0.0, |x| *x)
+            };
+            while 2 * below.end() + (REACH as u64) < above.end() {
+                let middle = 2 * below.end() as i64;
+                let inside = (middle - REACH as i64 - above.start as i64).max(-1);
+                let value = match usize::try_from(inside) {
+                    // The whole filter lies on samples that are there.
+                    Ok(from) => {
+                        let x = &above.samples[from..=from + 2 * REACH];
+                        let pairs = self.taps.iter().enumerate();
+                        let side = |(n, tap): (usize, &f64)| {
+                            tap * (x[REACH - 2 * n - 1] + x[REACH + 2 * n + 1])
+                        };
+                        0.5 * x[REACH] + pairs.map(side).sum::<f64>()
+                    }
+                    Err(_) => {
+                        let side = |(n, tap): (usize, &f64)| {
+                            let away = 2 * n as i64 + 1;
+                            tap * (at(middle - away) + at(middle + away))
+                        };
+                        0.5 * at(middle) + self.taps.iter().enumerate().map(side).sum::<f64>()
+                    }
+                };
+                below.samples.push(value);
+            }
+        }
+    }
+
+    /// Whether all samples of the frames centred on a time have arrived.
+    pub(super) fn holds(&self, time_s: f64) -> bool {
+        self.has_ended
+            || self.levels.iter().all(|level| {
+                let last = (time_s * level.rate_hz).round() + self.frame as f64 / 2.0;
+                (level.end() as f64) > last
+            })
+    }
+
+    /// Lets go of what only frames before a time need.
+    pub(super) fn let_go(&mut self, time_s: f64) {
+        let ends: Vec<u64> = self.levels.iter().map(Level::end).collect();
+        for (n, level) in self.levels.iter_mut().enumerate() {
+            let first = (time_s * level.rate_hz).round() as i64 - self.frame as i64 / 2 - 1;
+            let for_next = ends.get(n + 1).map_or(i64::MAX, |end| 2 * *end as i64 - REACH as i64);
+            let left_out = first.min(for_next) - level.start as i64;
+            // Samples are moved seldom.
+            if left_out > 4 * self.frame as i64 {
+                let left_out = (left_out as usize).min(level.samples.len());
+                level.samples.drain(..left_out);
+                level.start += left_out as u64;
+            }
+        }
+    }
+}
+
+/// A windowed sinc that cuts at a quarter of the rate: its odd places, from the middle outwards.
+fn half_band() -> Vec<f64> {
+    let window = WindowKind::Kaiser { beta: 8.0 }.samples(2 * REACH + 2);
+    let tap = |n: usize| {
+        let away = (2 * n + 1) as f64;
+        let sign = if n % 2 == 0 { 1.0 } else { -1.0 };
+        sign / (PI * away) * window[REACH + 1 + 2 * n + 1]
+    };
+    let taps: Vec<f64> = (0..REACH.div_ceil(2)).map(tap).collect();
+    // Both sides together pass a half, as the middle does.
+    let sum: f64 = 2.0 * taps.iter().sum::<f64>();
+    taps.into_iter().map(|tap| 0.5 * tap / sum).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::synth;
+
+    #[test]
+    fn levels_keep_what_is_below_and_drop_what_is_above() {
+        for (hz, level, kept) in [
+            (1000.0, 1, true),
+            (1000.0, 4, true),
+            (9000.0, 1, true),
+            (1690.0, 4, false),
+            (4100.0, 3, false),
+        ] {
+            let mut levels = Levels::new(48_000.0, (25.0, 5000.0));
+            for block in synth::sine(hz, 0.5, 0.3, 48_000.0, 48_000).chunks(777) {
+                levels.push(block);
+            }
+            levels.end();
+            let rate = levels.levels[level].rate_hz;
+            let mut frame = vec![0.0; levels.frame];
+            levels.levels[level].frame(0.5, &mut frame);
+            let first = (0.5 * rate).round() - levels.frame as f64 / 2.0;
+            let worst = frame
+                .iter()
+                .enumerate()
+                .map(|(n, x)| {
+                    let t = (first + n as f64) / rate;
+                    let expected = 0.5 * (std::f64::consts::TAU * hz * t + 0.3).cos();
+                    if kept { (x - expected).abs() } else { x.abs() }
+                })
+                .fold(0.0, f64::max);
+            assert!(worst < 5e-4, "{hz} Hz at level {level}: {worst}");
+        }
+    }
+}

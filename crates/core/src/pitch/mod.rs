@@ -1,0 +1,406 @@
+//! The fundamental over time, with what speaks for it and against it.
+//!
+//! # What it computes
+//!
+//! **Levels.** The sound is halved in rate again and again by a half-band filter. Each level has frames of
+//! the same number of samples, so of twice the length of the level above: a frame holds at least 4.2
+//! periods of the lowest fundamental that is read from it, 5.5 but at the lowest level, and not much more,
+//! since a note that moves is blurred by a long frame.
+//!
+//! **Tones.** Under a Blackman window, the local maxima of the power that stand out of the noise floor (the
+//! lower quarter of the bins around, over what that is in noise) by a ratio S ≥ 5 are tones. Their frequency
+//! is that of the phase, f̂ = f − Im(X_d/X)·f_s/2π with X_d under the derivative of the window, which is
+//! exact for a steady tone. Noise reaches S with the probability e^−S; S − 1, at most 30, is what speaks for
+//! the tone in nats, less for one that is far weaker than the strongest.
+//!
+//! **Series.** Each of the strongest tones, taken as the nth of a series for n up to 8, proposes one. It is
+//! followed upwards, f_n = n·F·√(1 + B·n²) (H. Fletcher, J. Acoust. Soc. Am. 36, 1964), F and B being fitted
+//! on the way by weighted least squares. What speaks for its tones is added; a harmonic that is missing
+//! between others takes away a quarter of their mean, one below the lowest an eighth, and a tone that the
+//! series leaves out half of what speaks for it. F/2 accounts for all tones that F does and misses every
+//! other harmonic; 2F leaves out every other tone; both lose to F, whichever tone is the strongest and
+//! whether or not the first is there.
+//!
+//! **Periodicity.** The correlation of the frame with itself one period later, r, must agree: the evidence
+//! is taken in full from r = 0.4 and not at all below 0.1.
+//!
+//! **Path.** Of the candidates of all levels the best five are kept; the path through them of least cost
+//! (R. Bellman's dynamic programming) weighs their evidence against moving, leaping, and beginning and
+//! ending. A frame without a fundamental is said to have none.
+//!
+//! **Frequency.** The F and B of the chosen series give the first partial F·√(1 + B), with the uncertainty
+//! that the noise and the misfit of its tones leave.
+
+mod candidates;
+mod levels;
+mod notes;
+mod path;
+
+pub use candidates::Candidate;
+pub use notes::{PitchNote, Rival, VibratoFigures};
+
+use candidates::FrameReader;
+use levels::Levels;
+use path::{PathFinder, Settled};
+use serde::Serialize;
+
+use crate::error::Error;
+use crate::units::{Extent, cents_between};
+
+/// How the fundamental is looked for.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct PitchSettings {
+    /// Lowest and highest fundamental in Hz.
+    pub range_hz: (f64, f64),
+    /// Distance between frames.
+    pub hop: Extent,
+    /// The fundamental that is expected, in Hz: readings near it are preferred where two are nearly even.
+    pub expected_hz: Option<f64>,
+    /// Frequency of A4 in Hz.
+    pub reference_hz: f64,
+}
+
+/// Fundamentals that are looked for unless a range is set, in Hz.
+pub const DEFAULT_RANGE_HZ: (f64, f64) = (25.0, 5000.0);
+
+impl Default for PitchSettings {
+    fn default() -> Self {
+        Self {
+            range_hz: DEFAULT_RANGE_HZ,
+            hop: Extent::Seconds(0.01),
+            expected_hz: None,
+            reference_hz: 440.0,
+        }
+    }
+}
+
+/// The fundamental at one time.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize)]
+pub struct PitchPoint {
+    /// Time in seconds from the start of the take.
+    pub time_s: f64,
+    /// The fundamental in Hz; `None` where there is none.
+    pub f0_hz: Option<f64>,
+    /// Its standard uncertainty in Hz.
+    pub f0_hz_u: Option<f64>,
+    /// How surely this and no other reading, nor none, is right, from 0 to 1.
+    pub confidence: f64,
+    /// Whether there is a fundamental.
+    pub voiced: bool,
+    /// What it rests on.
+    #[serde(skip)]
+    pub reading: Option<Candidate>,
+    /// The next best readings, the best first; of frequency 0 where there are fewer.
+    #[serde(skip)]
+    pub rivals: [(f64, f64); 2],
+}
+
+impl PitchPoint {
+    /// What is said of a frame beside this one, which is too little of its own to read.
+    fn held(&self) -> Self {
+        Self { f0_hz_u: self.f0_hz_u.map(|u| 3.0 * u), confidence: 0.5 * self.confidence, ..*self }
+    }
+
+    fn make_unvoiced(&mut self) {
+        (self.f0_hz, self.f0_hz_u, self.reading, self.voiced) = (None, None, None, false);
+    }
+}
+
+/// What was found.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Pitch {
+    /// Distance between frames in seconds.
+    pub hop_s: f64,
+    /// The fundamental frame by frame.
+    pub track: Vec<PitchPoint>,
+    /// Its notes.
+    pub notes: Vec<PitchNote>,
+}
+
+/// Follows the fundamental of a stream of samples.
+pub struct PitchTracker {
+    settings: PitchSettings,
+    hop_s: f64,
+    start_s: f64,
+    levels: Levels,
+    reader: FrameReader,
+    path: PathFinder,
+    settled: Vec<Settled>,
+    track: Vec<PitchPoint>,
+    /// Frames that were read.
+    frames: u64,
+    samples: u64,
+    sample_rate_hz: f64,
+    course: PowerCourse,
+}
+
+impl PitchTracker {
+    /// Prepares for a stream whose first sample lies `start_s` seconds into its take.
+    ///
+    /// # Errors
+    ///
+    /// [`Error::Setting`] for a range or a hop that makes no sense.
+    pub fn new(settings: PitchSettings, sample_rate_hz: f64, start_s: f64) -> Result<Self, Error> {
+        const LOWEST_HZ: f64 = 5.0;
+        let (low, high) = settings.range_hz;
+        if !(low >= LOWEST_HZ && low < high && low < 0.2 * sample_rate_hz) {
+            return Err(Error::Setting {
+                setting: "the range of fundamentals",
+                given: format!("{low} Hz to {high} Hz"),
+                allowed: format!(
+                    "rising, from {LOWEST_HZ} Hz on, and begin below a fifth of the sample rate"
+                ),
+            });
+        }
+        let hop = settings.hop.samples(sample_rate_hz);
+        let hop_s = hop as f64 / sample_rate_hz;
+        if !(0.0005..=1.0).contains(&hop_s) {
+            return Err(Error::Setting {
+                setting: "the hop",
+                given: format!("{hop_s} s"),
+                allowed: "0.5 ms to 1 s".into(),
+            });
+        }
+        let levels = Levels::new(sample_rate_hz, settings.range_hz);
+        Ok(Self {
+            reader: FrameReader::new(levels.frame),
+            settings,
+            hop_s,
+            start_s,
+            levels,
+            path: PathFinder::default(),
+            settled: Vec::new(),
+            track: Vec::new(),
+            frames: 0,
+            samples: 0,
+            sample_rate_hz,
+            course: PowerCourse::new(sample_rate_hz),
+        })
+    }
+
+    /// Takes the next samples.
+    pub fn push(&mut self, samples: &[f32]) {
+        const BLOCK: usize = 4096;
+        for block in samples.chunks(BLOCK) {
+            self.samples += block.len() as u64;
+            self.levels.push(block);
+            self.course.push(block);
+            self.read_frames();
+        }
+    }
+
+    fn read_frames(&mut self) {
+        let duration_s = self.samples as f64 / self.sample_rate_hz;
+        loop {
+            let time_s = self.frames as f64 * self.hop_s;
+            if time_s >= duration_s || !self.levels.holds(time_s) {
+                self.levels.let_go(time_s);
+                return;
+            }
+            let mut candidates = self.reader.read(&self.levels, time_s);
+            if let Some(expected_hz) = self.settings.expected_hz {
+                prefer(&mut candidates, expected_hz);
+            }
+            self.path.push(candidates, &mut self.settled);
+            self.frames += 1;
+            self.take_settled();
+        }
+    }
+
+    fn take_settled(&mut self) {
+        for settled in self.settled.drain(..) {
+            let time_s = self.start_s + self.track.len() as f64 * self.hop_s;
+            self.track.push(point(time_s, &settled));
+        }
+    }
+
+    /// Finishes the track and finds its notes.
+    #[must_use]
+    pub fn finish(mut self) -> Pitch {
+        self.levels.end();
+        self.read_frames();
+        std::mem::take(&mut self.path).finish(&mut self.settled);
+        self.take_settled();
+        self.course.trim(&mut self.track, self.start_s, self.hop_s);
+        let notes = notes::notes(&mut self.track, self.hop_s, self.settings.reference_hz);
+        Pitch { hop_s: self.hop_s, track: self.track, notes }
+    }
+}
+
+/// The power of the sound in short blocks, which knows better than long frames when a note begins and ends.
+#[derive(Debug, Clone)]
+struct PowerCourse {
+    block: usize,
+    block_s: f64,
+    powers: Vec<f32>,
+    sum: f64,
+    filled: usize,
+}
+
+impl PowerCourse {
+    fn new(sample_rate_hz: f64) -> Self {
+        const BLOCK_S: f64 = 0.0025;
+        let block = ((BLOCK_S * sample_rate_hz) as usize).max(1);
+        let block_s = block as f64 / sample_rate_hz;
+        Self { block, block_s, powers: Vec::new(), sum: 0.0, filled: 0 }
+    }
+
+    fn push(&mut self, samples: &[f32]) {
+        for x in samples {
+            self.sum += f64::from(*x) * f64::from(*x);
+            self.filled += 1;
+            if self.filled == self.block {
+                self.powers.push((self.sum / self.block as f64) as f32);
+                (self.sum, self.filled) = (0.0, 0);
+            }
+        }
+    }
+
+    /// Mean power over a time around another.
+    fn around(&self, time_s: f64, over_s: f64) -> f64 {
+        let at = |time_s: f64| {
+            ((time_s / self.block_s).max(0.0).round() as usize).min(self.powers.len())
+        };
+        let (from, to) = (at(time_s - 0.5 * over_s), at(time_s + 0.5 * over_s));
+        let blocks = &self.powers[from..to.max(from + 1).min(self.powers.len()).max(from)];
+        blocks.iter().map(|power| f64::from(*power)).sum::<f64>() / blocks.len().max(1) as f64
+    }
+
+    /// Mean power over a period at a point, if its fundamental were this.
+    fn at(&self, point: &PitchPoint, f0_hz: f64, start_s: f64) -> f64 {
+        const LEAST_S: f64 = 0.005;
+        self.around(point.time_s - start_s, (1.0 / f0_hz).max(LEAST_S))
+    }
+
+    /// Lets voiced stretches end where their sound does, not where their frames do.
+    fn trim(&self, track: &mut [PitchPoint], start_s: f64, hop_s: f64) {
+        /// The power over a period, over that of the frame, or of what is next to it inside the stretch,
+        /// where the frame hears of the note only from afar.
+        const AFAR: f64 = 0.2;
+        const OUTSIDE: f64 = 0.25;
+        const STILL: f64 = 0.6;
+        const INSIDE_S: f64 = 0.22;
+        for point in track.iter_mut() {
+            if let Some(reading) = point.reading {
+                let of_frame = self.around(point.time_s - start_s, reading.frame_s);
+                if self.at(point, reading.f0_hz, start_s) < AFAR * of_frame {
+                    point.make_unvoiced();
+                }
+            }
+        }
+        hold_ends(track, hop_s);
+        let inside = ((INSIDE_S / hop_s).round() as usize).max(2);
+        let mut start = 0;
+        while start < track.len() {
+            let end = start + track[start..].iter().take_while(|point| point.voiced).count();
+            if start < end {
+                // Forwards from the first frame, and backwards from the last.
+                for (edge, is_first) in [(start, true), (end - 1, false)] {
+                    let along = |n: usize| if is_first { edge + n } else { edge - n };
+                    let Some(reading) = track[edge].reading else { continue };
+                    let count = inside.min(end - start);
+                    let power = |n: usize| self.at(&track[n], reading.f0_hz, start_s);
+                    let powers: Vec<f64> = (0..count).map(|n| power(along(n))).collect();
+                    let mean = powers.iter().sum::<f64>() / count as f64;
+                    let early = powers.iter().take_while(|p| **p < OUTSIDE * mean).count();
+                    // Where the sound is there already, and only the frame was not full of it yet.
+                    let most = (0.5 * reading.frame_s / hop_s) as usize;
+                    let before = (1..=most).map_while(|n| {
+                        let place = if is_first { edge.checked_sub(n)? } else { edge + n };
+                        let point = track.get(place).filter(|point| !point.voiced)?;
+                        let power = self.at(point, reading.f0_hz, start_s);
+                        (power > STILL * mean).then_some(place)
+                    });
+                    let before: Vec<usize> = if early == 0 { before.collect() } else { Vec::new() };
+                    for n in 0..early {
+                        track[along(n)].make_unvoiced();
+                    }
+                    for place in before {
+                        track[place] =
+                            PitchPoint { time_s: track[place].time_s, ..track[edge].held() };
+                    }
+                }
+            }
+            start = end + 1;
+        }
+    }
+}
+
+/// At the ends of a voiced stretch frames are not full of the note yet: a reading that leaps from the one
+/// further inside, sooner than that one's frame could tell, gives way to it.
+fn hold_ends(track: &mut [PitchPoint], hop_s: f64) {
+    const SOONER: f64 = 0.4;
+    const LEAP_CENTS: f64 = 70.0;
+    let mut start = 0;
+    while start < track.len() {
+        let end = start + track[start..].iter().take_while(|point| point.voiced).count();
+        for is_first in [true, false] {
+            let along = |n: usize| if is_first { start + n } else { end - 1 - n };
+            let leaps = |n: &usize| {
+                let (outer, inner) = (&track[along(n - 1)], &track[along(*n)]);
+                let too_soon = inner
+                    .reading
+                    .is_some_and(|reading| *n as f64 * hop_s < SOONER * reading.frame_s);
+                let apart = outer.f0_hz.zip(inner.f0_hz).map(|(a, b)| cents_between(a, b).abs());
+                too_soon && apart.is_some_and(|cents| cents > LEAP_CENTS)
+            };
+            let Some(inner) = (1..end - start).take(40).filter(leaps).last() else { continue };
+            let held = track[along(inner)].held();
+            for n in 0..inner {
+                track[along(n)] = PitchPoint { time_s: track[along(n)].time_s, ..held };
+            }
+        }
+        start = end + 1;
+    }
+}
+
+/// Follows the fundamental of samples that are all at hand.
+///
+/// # Errors
+///
+/// As [`PitchTracker::new`].
+pub fn pitch(
+    samples: &[f32],
+    sample_rate_hz: f64,
+    settings: &PitchSettings,
+) -> Result<Pitch, Error> {
+    let mut tracker = PitchTracker::new(*settings, sample_rate_hz, 0.0)?;
+    tracker.push(samples);
+    Ok(tracker.finish())
+}
+
+/// Adds to what speaks for readings within a semitone of what is expected.
+fn prefer(candidates: &mut [Candidate], expected_hz: f64) {
+    const BONUS: f64 = 10.0;
+    for candidate in &mut *candidates {
+        if cents_between(expected_hz, candidate.f0_hz).abs() < 100.0 {
+            candidate.evidence += BONUS;
+        }
+    }
+    candidates.sort_by(|a, b| b.evidence.total_cmp(&a.evidence));
+}
+
+/// A settled frame as a point of the track.
+fn point(time_s: f64, settled: &Settled) -> PitchPoint {
+    // Evidence is added up from tones that are not independent of each other: it is believed in part.
+    const NATS: f64 = 8.0;
+    let share = |evidence: f64| (evidence / NATS).min(80.0).exp();
+    let all: f64 = settled.candidates.iter().map(|c| share(c.evidence)).sum();
+    let none = share(20.0);
+    let reading = settled.chosen.map(|n| settled.candidates[n]);
+    let others = (0..settled.candidates.len()).filter(|n| Some(*n) != settled.chosen);
+    let mut rivals = [(0.0, 0.0); 2];
+    for (rival, n) in rivals.iter_mut().zip(others) {
+        let other = &settled.candidates[n];
+        *rival = (other.f0_hz, share(other.evidence) / (all + none));
+    }
+    PitchPoint {
+        time_s,
+        f0_hz: reading.map(|r| r.f0_hz),
+        f0_hz_u: reading.map(|r| r.f0_hz_u),
+        confidence: reading.map_or(none, |r| share(r.evidence)) / (all + none),
+        voiced: reading.is_some(),
+        reading,
+        rivals,
+    }
+}

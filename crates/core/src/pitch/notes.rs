@@ -1,0 +1,335 @@
+//! Notes: stretches of the track that keep to one pitch, with their course.
+
+use std::f64::consts::TAU;
+
+use serde::Serialize;
+
+use super::PitchPoint;
+use crate::units::{Note, cents_between};
+
+/// A note of the track. Uncertainties are standard uncertainties (k = 1).
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub struct PitchNote {
+    /// When it begins and ends, in seconds from the start of the take.
+    pub start_s: f64,
+    /// See above.
+    pub end_s: f64,
+    /// Median of its fundamental in Hz.
+    pub f0_hz: f64,
+    /// Its uncertainty in Hz.
+    pub f0_hz_u: f64,
+    /// The nearest note.
+    #[serde(serialize_with = "note_text")]
+    pub note: Note,
+    /// Its MIDI number.
+    pub midi: i32,
+    /// Distance from that note in cents.
+    pub cents: f64,
+    /// Uncertainty of that distance.
+    pub cents_u: f64,
+    /// How it drifts, in cents per second.
+    pub drift_cents_per_s: f64,
+    /// Its vibrato; `None` where it has none.
+    #[serde(flatten)]
+    pub vibrato: VibratoFigures,
+    /// What is left of its course without drift and vibrato, RMS: of the fundamental in cents, and of the
+    /// level in dB.
+    pub jitter_cents: f64,
+    /// See above.
+    pub shimmer_db: f64,
+    /// Mean confidence of its frames.
+    pub confidence: f64,
+    /// Share of the power of its tones that lies on its harmonic series.
+    pub explained: f64,
+    /// Stiffness B of its series, the median of its frames.
+    pub inharmonicity: f64,
+    /// Number of its strongest harmonic.
+    pub strongest_harmonic: usize,
+    /// Whether the first harmonic is there.
+    pub fundamental_present: bool,
+    /// Other readings of its frames, the likeliest first.
+    pub rivals: Vec<Rival>,
+}
+
+/// A regular wavering.
+#[derive(Debug, Clone, Copy, PartialEq, Default, Serialize)]
+pub struct VibratoFigures {
+    /// Its rate in Hz; `None` where there is none.
+    pub vibrato_rate_hz: Option<f64>,
+    /// Its depth in cents, peak.
+    pub vibrato_depth_cents: Option<f64>,
+}
+
+/// Another reading of a note.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize)]
+pub struct Rival {
+    /// Its fundamental in Hz.
+    pub f0_hz: f64,
+    /// Its mean confidence in the frames of the note.
+    pub confidence: f64,
+}
+
+// The serializer hands over a reference.
+#[expect(clippy::trivially_copy_pass_by_ref)]
+fn note_text<S: serde::Serializer>(note: &Note, serializer: S) -> Result<S::Ok, S::Error> {
+    serializer.collect_str(note)
+}
+
+/// A stretch shorter than this is no note but an accident, in seconds.
+const SHORTEST_S: f64 = 0.04;
+/// A leap by so much ends a note, in cents: between the medians of so long before and after, in seconds.
+const LEAP_CENTS: f64 = 70.0;
+const BESIDE_S: f64 = 0.04;
+
+/// The notes of a track. Stretches too short to be notes are made unvoiced.
+pub(super) fn notes(track: &mut [PitchPoint], hop_s: f64, reference_hz: f64) -> Vec<PitchNote> {
+    let mut notes = Vec::new();
+    let mut start = 0;
+    while start < track.len() {
+        let end = start + track[start..].iter().take_while(|point| point.voiced).count();
+        if end == start {
+            start += 1;
+            continue;
+        }
+        if (end - start) as f64 * hop_s < SHORTEST_S {
+            for point in &mut track[start..end] {
+                point.make_unvoiced();
+            }
+        } else {
+            for (from, to) in pieces(&track[start..end], hop_s) {
+                notes.extend(note(&track[start + from..start + to], hop_s, reference_hz));
+            }
+        }
+        start = end;
+    }
+    notes
+}
+
+/// Where a voiced stretch leaps: its pieces by first and last frame.
+fn pieces(stretch: &[PitchPoint], hop_s: f64) -> Vec<(usize, usize)> {
+    let hz: Vec<f64> = stretch.iter().filter_map(|point| point.f0_hz).collect();
+    let beside = ((BESIDE_S / hop_s).round() as usize).max(1);
+    let mut pieces = Vec::new();
+    let mut from = 0;
+    let mut n = beside;
+    while n + beside <= hz.len() {
+        let before = median(hz[n.saturating_sub(beside).max(from)..n].to_vec());
+        let after = median(hz[n..n + beside].to_vec());
+        let step = cents_between(hz[n - 1], hz[n]).abs();
+        let is_leap = cents_between(before, after).abs() > LEAP_CENTS && step > 0.5 * LEAP_CENTS;
+        if is_leap {
+            pieces.push((from, n));
+            from = n;
+            n += beside;
+        } else {
+            n += 1;
+        }
+    }
+    pieces.push((from, hz.len()));
+    pieces
+}
+
+fn median(mut values: Vec<f64>) -> f64 {
+    if values.is_empty() {
+        return f64::NAN;
+    }
+    let middle = values.len() / 2;
+    let (lower, upper, _) = values.select_nth_unstable_by(middle, f64::total_cmp);
+    let upper = *upper;
+    if lower.len() == middle && values.len().is_multiple_of(2) {
+        let below = values[..middle].iter().copied().fold(f64::NEG_INFINITY, f64::max);
+        f64::midpoint(below, upper)
+    } else {
+        upper
+    }
+}
+
+/// What can be said of a note.
+fn note(frames: &[PitchPoint], hop_s: f64, reference_hz: f64) -> Option<PitchNote> {
+    let (first, last) = (frames.first()?, frames.last()?);
+    let hz: Vec<f64> = frames.iter().filter_map(|point| point.f0_hz).collect();
+    let f0_hz = median(hz.clone());
+    let (nearest, cents) = Note::nearest(f0_hz, reference_hz)?;
+    let course: Vec<f64> = hz.iter().map(|hz| cents_between(f0_hz, *hz)).collect();
+    let readings = || frames.iter().filter_map(|point| point.reading);
+    let levels: Vec<f64> = readings().map(|r| 10.0 * r.power.log10()).collect();
+    // The ends, where frames reach beyond the note, are left out where there is enough left.
+    let ends = (frames.len() / 6).min((0.03 / hop_s) as usize);
+    let inside = ends..frames.len() - ends;
+    let wave = wavering(&course[inside.clone()], hop_s);
+    let of_level = wavering(&levels[inside.clone()], hop_s);
+    let mean_of = |value: fn(&super::Candidate) -> f64| {
+        readings().map(|r| value(&r)).sum::<f64>() / frames.len() as f64
+    };
+    // The median of what scatters independently in frames that do not overlap.
+    let frame_s = median(readings().map(|r| r.frame_s).collect());
+    let independent = (frames.len() as f64 * hop_s / (0.6 * frame_s).max(hop_s)).max(1.0);
+    let cent_hz = f0_hz * std::f64::consts::LN_2 / 1200.0;
+    // 1.25: a median scatters by so much more than a mean. What neighbouring harmonics do to each other
+    // stays the same from frame to frame: the fewer periods a frame holds, the more.
+    let of_course = 1.25 * wave.rest / independent.sqrt();
+    let of_neighbours = 0.012 * (6.0 / (frame_s * f0_hz)).powi(4);
+    let f0_hz_u = of_course.hypot(of_neighbours) * cent_hz;
+    let strongest_harmonic = median(readings().map(|r| r.strongest as f64).collect()) as usize;
+    let with_first = readings().filter(|r| r.harmonics & 1 == 1).count();
+    Some(PitchNote {
+        start_s: (first.time_s - 0.5 * hop_s).max(0.0),
+        end_s: last.time_s + 0.5 * hop_s,
+        f0_hz,
+        f0_hz_u,
+        note: nearest,
+        midi: nearest.0,
+        cents,
+        cents_u: 1200.0 / std::f64::consts::LN_2 * f0_hz_u / f0_hz,
+        drift_cents_per_s: wave.drift,
+        vibrato: wave.vibrato(readings().map(|r| r.frame_s)),
+        jitter_cents: wave.rest,
+        shimmer_db: of_level.rest,
+        confidence: frames.iter().map(|point| point.confidence).sum::<f64>() / frames.len() as f64,
+        explained: mean_of(|r| r.explained),
+        inharmonicity: median(readings().map(|r| r.inharmonicity).collect()),
+        strongest_harmonic,
+        fundamental_present: 2 * with_first > frames.len(),
+        rivals: rivals(frames),
+    })
+}
+
+/// The other readings of frames, those that are alike together.
+fn rivals(frames: &[PitchPoint]) -> Vec<Rival> {
+    const MOST: usize = 3;
+    let mut rivals: Vec<(f64, f64, f64)> = Vec::new();
+    for (hz, confidence) in frames.iter().flat_map(|point| point.rivals) {
+        if hz <= 0.0 {
+            continue;
+        }
+        match rivals.iter_mut().find(|(known, ..)| cents_between(*known, hz).abs() < 60.0) {
+            Some((_, sum, frames)) => {
+                *sum += confidence;
+                *frames += 1.0;
+            }
+            None => rivals.push((hz, confidence, 1.0)),
+        }
+    }
+    let count = frames.len() as f64;
+    rivals.retain(|(.., frames)| *frames >= 0.2 * count);
+    rivals.sort_by(|a, b| b.1.total_cmp(&a.1).then(b.2.total_cmp(&a.2)));
+    let rival =
+        |(f0_hz, sum, _): &(f64, f64, f64)| Rival { f0_hz: *f0_hz, confidence: sum / count };
+    rivals.iter().take(MOST).map(rival).collect()
+}
+
+/// A course as a straight line, a sine and a rest.
+struct Wavering {
+    /// Slope per second.
+    drift: f64,
+    rate_hz: f64,
+    depth: f64,
+    /// Share of what the line leaves that the sine accounts for.
+    share: f64,
+    /// RMS of what both leave.
+    rest: f64,
+    duration_s: f64,
+}
+
+impl Wavering {
+    /// The sine, if it is one: it accounts for most of the course, is heard as a vibrato, and lasts.
+    fn vibrato(&self, frames_s: impl Iterator<Item = f64>) -> VibratoFigures {
+        const LEAST_SHARE: f64 = 0.6;
+        const LEAST_CENTS: f64 = 2.0;
+        let lasts = self.rate_hz * self.duration_s >= 2.0;
+        if !(self.share > LEAST_SHARE && self.depth > LEAST_CENTS && lasts) {
+            return VibratoFigures::default();
+        }
+        // A frame averages the frequency over its window, a Blackman, whose second moment is (0.1595 T)²,
+        // and takes from the depth what the transform of the window leaves at that rate.
+        let left = |frame_s: f64| (-0.5 * (TAU * self.rate_hz * 0.1595 * frame_s).powi(2)).exp();
+        let (sum, count) = frames_s.fold((0.0, 0.0), |(sum, n), s| (sum + left(s), n + 1.0));
+        let left = if count > 0.0 { sum / count } else { 1.0 };
+        VibratoFigures {
+            vibrato_rate_hz: Some(self.rate_hz),
+            vibrato_depth_cents: Some(self.depth / left.max(0.2)),
+        }
+    }
+}
+
+/// Fits a line and a sine of 2.5 to 12 Hz by least squares, the rate to where most is accounted for.
+fn wavering(course: &[f64], hop_s: f64) -> Wavering {
+    const RATES_HZ: (f64, f64) = (2.5, 12.0);
+    let count = course.len();
+    let duration_s = count as f64 * hop_s;
+    let fit = |rate_hz: f64| line_and_sine(course, hop_s, rate_hz);
+    let (drift, _, line_rest) = fit(0.0);
+    let none =
+        Wavering { drift, rate_hz: 0.0, depth: 0.0, share: 0.0, rest: line_rest, duration_s };
+    let highest = RATES_HZ.1.min(0.3 / hop_s);
+    if count < 12 || duration_s * highest < 2.0 || line_rest <= 0.0 {
+        return none;
+    }
+    let step = 0.2 / duration_s;
+    let low = RATES_HZ.0.max(1.2 / duration_s);
+    let steps = ((highest - low) / step).max(0.0) as usize;
+    let rates = (0..=steps).map(|n| low + n as f64 * step);
+    let best = rates.map(|rate| (fit(rate).2, rate)).min_by(|a, b| a.0.total_cmp(&b.0));
+    let Some((_, coarse)) = best else { return none };
+    // The least of the rest, by golden section.
+    let (mut a, mut b) = (coarse - step, coarse + step);
+    for _ in 0..24 {
+        let (c, d) = (b - 0.618_034 * (b - a), a + 0.618_034 * (b - a));
+        if fit(c).2 < fit(d).2 { b = d } else { a = c }
+    }
+    let rate_hz = f64::midpoint(a, b);
+    let (drift, depth, rest) = fit(rate_hz);
+    let share = 1.0 - (rest / line_rest).powi(2);
+    Wavering { drift, rate_hz, depth, share, rest, duration_s }
+}
+
+/// Least squares of a + b·t + c·cos + d·sin: slope, amplitude of the sine, and RMS of the rest. A rate of 0
+/// leaves the sine out.
+fn line_and_sine(course: &[f64], hop_s: f64, rate_hz: f64) -> (f64, f64, f64) {
+    let terms = if rate_hz > 0.0 { 4 } else { 2 };
+    let middle = 0.5 * (course.len() as f64 - 1.0);
+    let basis = |n: usize| {
+        let t = (n as f64 - middle) * hop_s;
+        let (sin, cos) = (TAU * rate_hz * t).sin_cos();
+        [1.0, t, cos, sin]
+    };
+    let mut normal = [[0.0; 5]; 4];
+    for (n, value) in course.iter().enumerate() {
+        let basis = basis(n);
+        for i in 0..terms {
+            for j in 0..terms {
+                normal[i][j] += basis[i] * basis[j];
+            }
+            normal[i][4] += basis[i] * value;
+        }
+    }
+    let solution = solved(normal, terms);
+    let squares = course.iter().enumerate().map(|(n, value)| {
+        let made: f64 = basis(n)[..terms].iter().zip(solution).map(|(b, x)| b * x).sum();
+        (value - made).powi(2)
+    });
+    let rest = (squares.sum::<f64>() / course.len().max(1) as f64).sqrt();
+    (solution[1], solution[2].hypot(solution[3]), rest)
+}
+
+/// Gaussian elimination of the first `terms` equations, which are positive definite; what they leave open
+/// is 0.
+fn solved(mut rows: [[f64; 5]; 4], terms: usize) -> [f64; 4] {
+    for i in 0..terms {
+        let pivot = rows[i];
+        if pivot[i].abs() < 1e-12 {
+            continue;
+        }
+        for (_, row) in rows.iter_mut().enumerate().take(terms).filter(|(j, _)| *j != i) {
+            let factor = row[i] / pivot[i];
+            for (value, above) in row.iter_mut().zip(pivot) {
+                *value -= factor * above;
+            }
+        }
+    }
+    let mut solution = [0.0; 4];
+    for (i, value) in solution.iter_mut().enumerate().take(terms) {
+        *value = if rows[i][i].abs() < 1e-12 { 0.0 } else { rows[i][4] / rows[i][i] };
+    }
+    solution
+}

@@ -1,0 +1,123 @@
+//! The likeliest course of the fundamental through the candidates of all frames.
+
+use std::collections::VecDeque;
+
+use super::candidates::{Candidate, KEPT};
+
+/// What must speak for a fundamental before a frame counts as voiced, in nats.
+const VOICED_EVIDENCE: f64 = 20.0;
+/// Frames overlap: each brings only so much of its evidence as its own, and no more than this.
+const OWN_SHARE: f64 = 0.25;
+const MOST_OWN: f64 = 60.0;
+/// What it costs to begin or to end, to move by a cent up to a limit, and to leap.
+const COST_OF_TURN: f64 = 3.0;
+const COST_PER_CENT: f64 = 0.02;
+const GLIDE_CENTS: f64 = 120.0;
+const COST_OF_LEAP: f64 = 15.0;
+const COST_OF_OCTAVE: f64 = 5.0;
+/// Frames are settled when so many have followed.
+const SETTLED_AFTER: usize = 150;
+const SETTLED_AT_ONCE: usize = 100;
+
+/// A frame with what it might be: each candidate, and last no fundamental at all.
+#[derive(Debug, Clone)]
+struct Column {
+    candidates: Vec<Candidate>,
+    /// Cost of the best way to each, and where it comes from.
+    costs: [f64; KEPT + 1],
+    from: [u8; KEPT + 1],
+}
+
+/// Finds the path by dynamic programming, a stretch at a time; what it settles does not depend on how the
+/// frames arrive.
+#[derive(Debug, Clone, Default)]
+pub(super) struct PathFinder {
+    columns: VecDeque<Column>,
+}
+
+/// What was settled of a frame.
+#[derive(Debug, Clone)]
+pub(super) struct Settled {
+    pub(super) candidates: Vec<Candidate>,
+    /// The candidate that was chosen; `None` for no fundamental.
+    pub(super) chosen: Option<usize>,
+}
+
+impl PathFinder {
+    /// Takes the candidates of the next frame; hands over frames that are settled.
+    pub(super) fn push(&mut self, candidates: Vec<Candidate>, settled: &mut Vec<Settled>) {
+        let count = candidates.len();
+        let mut column =
+            Column { candidates, costs: [f64::INFINITY; KEPT + 1], from: [0; KEPT + 1] };
+        for state in 0..=count {
+            let own = match column.candidates.get(state) {
+                Some(candidate) => -(OWN_SHARE * candidate.evidence).min(MOST_OWN),
+                None => -OWN_SHARE * VOICED_EVIDENCE,
+            };
+            let (cost, from) = match self.columns.back() {
+                None => (0.0, 0),
+                Some(before) => (0..=before.candidates.len())
+                    .map(|n| {
+                        let step =
+                            cost_between(before.candidates.get(n), column.candidates.get(state));
+                        (before.costs[n] + step, n as u8)
+                    })
+                    .min_by(|a, b| a.0.total_cmp(&b.0))
+                    .unwrap_or((0.0, 0)),
+            };
+            column.costs[state] = cost + own;
+            column.from[state] = from;
+        }
+        // Costs are kept small.
+        let least = column.costs.iter().copied().fold(f64::INFINITY, f64::min);
+        for cost in &mut column.costs {
+            *cost -= least;
+        }
+        self.columns.push_back(column);
+        if self.columns.len() >= SETTLED_AFTER + SETTLED_AT_ONCE {
+            self.settle(SETTLED_AT_ONCE, settled);
+        }
+    }
+
+    /// Settles all that is left.
+    pub(super) fn finish(mut self, settled: &mut Vec<Settled>) {
+        self.settle(self.columns.len(), settled);
+    }
+
+    fn settle(&mut self, count: usize, settled: &mut Vec<Settled>) {
+        let Some(last) = self.columns.back() else { return };
+        let best = |column: &Column| {
+            (0..=column.candidates.len())
+                .min_by(|a, b| column.costs[*a].total_cmp(&column.costs[*b]))
+                .unwrap_or(0)
+        };
+        let mut state = best(last);
+        let mut states = Vec::with_capacity(self.columns.len());
+        for column in self.columns.iter().rev() {
+            states.push(state);
+            state = usize::from(column.from[state]);
+        }
+        states.reverse();
+        for (column, state) in self.columns.drain(..count).zip(states) {
+            let chosen = (state < column.candidates.len()).then_some(state);
+            settled.push(Settled { candidates: column.candidates, chosen });
+        }
+    }
+}
+
+fn cost_between(from: Option<&Candidate>, to: Option<&Candidate>) -> f64 {
+    match (from, to) {
+        (None, None) => 0.0,
+        (None, Some(_)) | (Some(_), None) => COST_OF_TURN,
+        (Some(from), Some(to)) => {
+            let octaves = (to.f0_hz / from.f0_hz).log2().abs();
+            let cents = 1200.0 * octaves;
+            let leap = cents > GLIDE_CENTS;
+            let nearest = octaves.round();
+            let is_octave = nearest >= 1.0 && (octaves - nearest).abs() < 0.06;
+            COST_PER_CENT * cents.min(GLIDE_CENTS)
+                + if leap { COST_OF_LEAP } else { 0.0 }
+                + if is_octave { COST_OF_OCTAVE } else { 0.0 }
+        }
+    }
+}

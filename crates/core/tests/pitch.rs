@@ -1,0 +1,410 @@
+//! The fundamental over time against known truth.
+//!
+//! `cargo test -p tonemap-core --test pitch -- --nocapture` prints the figures.
+
+use std::f64::consts::TAU;
+
+use rand::{RngExt, SeedableRng};
+use rand_chacha::ChaCha8Rng;
+use tonemap_core::pitch::{Pitch, PitchSettings, PitchTracker, pitch};
+use tonemap_core::synth::{coloured_noise, mix, to_samples, white_noise};
+use tonemap_core::units::cents_between;
+
+const RATE_HZ: f64 = 48_000.0;
+
+/// What is wrong or hard about a note.
+#[derive(Debug, Clone, Copy, PartialEq)]
+enum Class {
+    Plain,
+    Missing,
+    Weak,
+    OddOnly,
+    Strongest,
+    Stiff,
+    Vibrato,
+    Glide,
+    Rests,
+    Reverberant,
+}
+
+const CLASSES: [Class; 10] = [
+    Class::Plain,
+    Class::Missing,
+    Class::Weak,
+    Class::OddOnly,
+    Class::Strongest,
+    Class::Stiff,
+    Class::Vibrato,
+    Class::Glide,
+    Class::Rests,
+    Class::Reverberant,
+];
+
+/// A sound whose fundamental is known at each time; 0 where there is none.
+struct Known {
+    sound: Vec<f64>,
+    f0_hz: Vec<f64>,
+}
+
+impl Known {
+    fn at(&self, time_s: f64) -> f64 {
+        self.f0_hz.get((time_s * RATE_HZ).round() as usize).copied().unwrap_or(0.0)
+    }
+}
+
+/// A note from A0 to C8, or a few, of a class.
+fn known(class: Class, rng: &mut ChaCha8Rng) -> Known {
+    let semitone = rng.random_range(0.0..87.0);
+    let note_hz = 27.5 * f64::exp2(semitone / 12.0);
+    let duration_s = 1.2;
+    let count = (duration_s * RATE_HZ) as usize;
+    let (rate, depth, glide) =
+        (rng.random_range(4.5..7.0), rng.random_range(10.0..60.0), rng.random_range(-1.0..1.0));
+    let times_on: &[(f64, f64)] = match class {
+        Class::Rests => &[(0.1, 0.4), (0.6, 0.8), (0.95, 1.15)],
+        _ => &[(0.15, 1.05)],
+    };
+    let mut f0_hz = vec![0.0; count];
+    let mut envelope = vec![0.0; count];
+    for (n, (hz, gain)) in f0_hz.iter_mut().zip(&mut envelope).enumerate() {
+        let t = n as f64 / RATE_HZ;
+        let on = times_on.iter().find(|(from, to)| (*from..*to).contains(&t));
+        if let Some((from, to)) = on {
+            *hz = note_hz
+                * match class {
+                    Class::Vibrato => f64::exp2(depth / 1200.0 * (TAU * rate * t).sin()),
+                    Class::Glide => f64::exp2(glide * (t - 0.6)),
+                    _ => 1.0,
+                };
+            *gain = ((t - from) / 0.008).min((to - t) / 0.008).min(1.0);
+        }
+    }
+    let b = if class == Class::Stiff { 10f64.powf(rng.random_range(-5.0..-2.7)) } else { 0.0 };
+    let partials: usize = rng.random_range(6..25);
+    let slope: f64 = rng.random_range(0.6..1.6);
+    let strongest: usize = rng.random_range(2..7);
+    let mut sound = vec![0.0; count];
+    for n in 1..=partials {
+        let number = n as f64;
+        let stretch = number * (1.0 + b * number * number).sqrt() / (1.0 + b).sqrt();
+        let mut amplitude = number.powf(-slope) * rng.random_range(0.5..1.5);
+        match class {
+            Class::Missing if n == 1 => amplitude = 0.0,
+            Class::Weak if n == 1 => amplitude *= 0.02,
+            Class::OddOnly if n % 2 == 0 => amplitude = 0.0,
+            Class::Strongest if n == strongest => amplitude = 2.5,
+            _ => (),
+        }
+        let mut phase = rng.random_range(0.0..TAU);
+        for ((x, hz), gain) in sound.iter_mut().zip(&f0_hz).zip(&envelope) {
+            phase += TAU * hz * stretch / RATE_HZ;
+            if hz * stretch < 0.45 * RATE_HZ {
+                *x += amplitude * gain * phase.sin();
+            }
+        }
+    }
+    if class == Class::Reverberant {
+        reverberate(&mut sound, rng.random());
+    }
+    let power = sound.iter().map(|x| x * x).sum::<f64>()
+        / f0_hz.iter().filter(|hz| **hz > 0.0).count() as f64;
+    let scale = 0.1 / power.sqrt();
+    for x in &mut sound {
+        *x *= scale;
+    }
+    Known { sound, f0_hz }
+}
+
+/// The sound in a room: what comes straight, and echoes that grow denser and die away within a second.
+fn reverberate(sound: &mut [f64], seed: u64) {
+    let mut rng = ChaCha8Rng::seed_from_u64(seed);
+    let dry = sound.to_vec();
+    for n in 0..160 {
+        let delay_s = 0.008 + 0.35 * f64::from(n) / 160.0 + rng.random_range(0.0..0.002);
+        let gain = 0.22 * 10f64.powf(-3.0 * delay_s / 0.7) * rng.random_range(-1.0..1.0);
+        let delay = (delay_s * RATE_HZ) as usize;
+        for (x, echo) in sound[delay..].iter_mut().zip(&dry) {
+            *x += gain * echo;
+        }
+    }
+}
+
+/// Counts of frames, and of notes read an octave or more off.
+#[derive(Debug, Clone, Copy, Default)]
+struct Score {
+    frames: usize,
+    voiced: usize,
+    gross: usize,
+    voicing: usize,
+    octaves: usize,
+    notes: usize,
+}
+
+impl Score {
+    fn add(&mut self, known: &Known, found: &Pitch, reverberant: bool) {
+        let mut off = Vec::new();
+        for point in &found.track {
+            let truth = known.at(point.time_s);
+            // In a room a note sounds on after it has ended.
+            if reverberant && truth == 0.0 && point.time_s > 0.6 {
+                continue;
+            }
+            self.frames += 1;
+            self.voicing += usize::from((truth > 0.0) != point.voiced);
+            if let (true, Some(f0_hz)) = (truth > 0.0, point.f0_hz) {
+                self.voiced += 1;
+                let cents = cents_between(truth, f0_hz);
+                self.gross += usize::from(cents.abs() > 50.0);
+                off.push(cents.abs());
+            }
+        }
+        off.sort_by(f64::total_cmp);
+        self.notes += 1;
+        self.octaves += usize::from(off.get(off.len() / 2).is_none_or(|cents| *cents > 600.0));
+    }
+
+    fn percent(part: usize, all: usize) -> f64 {
+        100.0 * part as f64 / all.max(1) as f64
+    }
+
+    fn gross_percent(&self) -> f64 {
+        Self::percent(self.gross, self.voiced)
+    }
+
+    fn voicing_percent(&self) -> f64 {
+        Self::percent(self.voicing, self.frames)
+    }
+}
+
+fn scored(class: Class, snr_db: f64, seeds: std::ops::Range<u64>) -> Score {
+    let mut score = Score::default();
+    for seed in seeds {
+        let mut rng = ChaCha8Rng::seed_from_u64(1000 * seed + class as u64);
+        let known = known(class, &mut rng);
+        let mut sound = known.sound.clone();
+        let noise = white_noise(rng.random(), 0.1 * 10f64.powf(-snr_db / 20.0), sound.len());
+        mix(&mut sound, &noise);
+        let found =
+            pitch(&to_samples(&sound), RATE_HZ, &PitchSettings::default()).expect("followed");
+        score.add(&known, &found, class == Class::Reverberant);
+    }
+    score
+}
+
+#[test]
+fn no_octave_is_wrong() {
+    println!("gross errors and voicing errors in % of frames, octaves wrong in notes");
+    println!(
+        "{:<14}{:>20}{:>20}{:>20}{:>20}{:>20}",
+        "", "60 dB", "40 dB", "20 dB", "10 dB", "0 dB"
+    );
+    let mut totals = [Score::default(); 5];
+    for class in CLASSES {
+        let mut line = format!("{:<14}", format!("{class:?}"));
+        for (total, snr_db) in totals.iter_mut().zip([60.0, 40.0, 20.0, 10.0, 0.0]) {
+            let score = scored(class, snr_db, 80..92);
+            line += &format!(
+                "{:>9.2}{:>7.2}{:>4}",
+                score.gross_percent(),
+                score.voicing_percent(),
+                score.octaves
+            );
+            total.frames += score.frames;
+            total.voiced += score.voiced;
+            total.gross += score.gross;
+            total.voicing += score.voicing;
+            total.octaves += score.octaves;
+            total.notes += score.notes;
+        }
+        println!("{line}");
+    }
+    let line: String = totals
+        .iter()
+        .map(|s| format!("{:>9.2}{:>7.2}{:>4}", s.gross_percent(), s.voicing_percent(), s.octaves))
+        .collect();
+    println!("{:<14}{line}", "all");
+    for total in &totals[..3] {
+        assert_eq!(total.octaves, 0);
+        assert!(total.gross_percent() <= 0.2, "{total:?}");
+        assert!(total.voicing_percent() <= 2.0, "{total:?}");
+    }
+    assert!(totals[3].gross_percent() <= 1.0, "{:?}", totals[3]);
+}
+
+#[test]
+fn what_has_no_pitch_is_unvoiced() {
+    let seconds = 20.0;
+    let count = (seconds * RATE_HZ) as usize;
+    let mut clicks = vec![0.0; count];
+    for x in clicks.iter_mut().step_by(4800) {
+        *x = 0.8;
+    }
+    let pink = {
+        let mut sum = vec![0.0; count];
+        for octave in 0..10 {
+            let hz = 20.0 * f64::exp2(f64::from(octave));
+            mix(
+                &mut sum,
+                &coloured_noise(u64::from(octave as u32) + 5, 0.03, hz, 0.8, RATE_HZ, count),
+            );
+        }
+        sum
+    };
+    for (name, sound) in [
+        ("white noise", white_noise(3, 0.1, count)),
+        ("pink noise", pink),
+        ("clicks 10 a second", clicks),
+        ("silence", vec![0.0; count]),
+    ] {
+        let found =
+            pitch(&to_samples(&sound), RATE_HZ, &PitchSettings::default()).expect("followed");
+        let voiced = found.track.iter().filter(|point| point.voiced).count();
+        let percent = Score::percent(voiced, found.track.len());
+        println!("{name}: {percent:.2} % of frames voiced");
+        assert!(percent <= 1.0, "{name}: {percent}");
+    }
+}
+
+/// A note of harmonics with an unhurried start and end.
+fn steady(
+    f0_hz: f64,
+    rng: &mut ChaCha8Rng,
+    f0_at: impl Fn(f64) -> f64,
+    duration_s: f64,
+) -> Vec<f64> {
+    let count = (duration_s * RATE_HZ) as usize;
+    let partials: usize = rng.random_range(4..16);
+    let slope: f64 = rng.random_range(0.6..1.6);
+    let mut sound = vec![0.0; count];
+    for n in 1..=partials {
+        let number = n as f64;
+        if number * f0_hz > 0.42 * RATE_HZ {
+            break;
+        }
+        let amplitude = number.powf(-slope);
+        let mut phase = rng.random_range(0.0..TAU);
+        for (m, x) in sound.iter_mut().enumerate() {
+            phase += TAU * number * f0_at(m as f64 / RATE_HZ) / RATE_HZ;
+            *x += amplitude * phase.sin();
+        }
+    }
+    let power = sound.iter().map(|x| x * x).sum::<f64>() / count as f64;
+    let scale = 0.1 / power.sqrt();
+    sound.iter().map(|x| scale * x).collect()
+}
+
+#[test]
+fn steady_notes_are_exact_and_their_uncertainty_covers() {
+    const NOTES: u64 = 160;
+    let (mut squares, mut within, mut worst) = (0.0, 0, 0.0f64);
+    let (mut frames, mut frames_within) = ([0; 2], [0; 2]);
+    let mut by_octave = [(0.0, 0); 8];
+    for seed in 0..NOTES {
+        let mut rng = ChaCha8Rng::seed_from_u64(7000 + seed);
+        let f0_hz = 27.5 * f64::exp2(rng.random_range(0.0..7.25));
+        let mut sound = steady(f0_hz, &mut rng, |_| f0_hz, 1.0);
+        let quiet = sound.clone();
+        let noise = white_noise(rng.random(), 0.001, sound.len());
+        mix(&mut sound, &noise);
+        let found =
+            pitch(&to_samples(&sound), RATE_HZ, &PitchSettings::default()).expect("followed");
+        let mut loud = quiet;
+        let noise: Vec<f64> = noise.iter().map(|x| 10.0 * x).collect();
+        mix(&mut loud, &noise);
+        let noisy =
+            pitch(&to_samples(&loud), RATE_HZ, &PitchSettings::default()).expect("followed");
+        for (n, track) in [&found.track, &noisy.track].into_iter().enumerate() {
+            for point in track.iter().filter(|point| (0.1..0.9).contains(&point.time_s)) {
+                let Some((hz, u)) = point.f0_hz.zip(point.f0_hz_u) else { continue };
+                frames[n] += 1;
+                frames_within[n] += usize::from((hz - f0_hz).abs() <= 2.0 * u);
+            }
+        }
+        assert_eq!(found.notes.len(), 1, "seed {seed}, {f0_hz} Hz: {:?}", found.notes);
+        let note = &found.notes[0];
+        let off = cents_between(f0_hz, note.f0_hz);
+        squares += off * off;
+        worst = worst.max(off.abs());
+        within += usize::from((note.f0_hz - f0_hz).abs() <= 2.0 * note.f0_hz_u);
+        let octave = &mut by_octave[(f0_hz / 27.5).log2() as usize];
+        octave.0 += off * off;
+        octave.1 += 1;
+    }
+    let rms = (squares / NOTES as f64).sqrt();
+    let covered = 100.0 * within as f64 / NOTES as f64;
+    println!(
+        "steady notes, 1 s, 40 dB: {rms:.4} cents RMS, worst {worst:.3}; 2u covers {covered:.1} %"
+    );
+    for (octave, (squares, count)) in by_octave.iter().enumerate() {
+        println!(
+            "  octave {octave}: {:.4} cents RMS of {count}",
+            (squares / f64::from(*count)).sqrt()
+        );
+    }
+    let of_frames =
+        [0, 1].map(|n| 100.0 * f64::from(frames_within[n] as u32) / f64::from(frames[n]));
+    println!(
+        "2u of single frames covers {:.1} % at 40 dB, {:.1} % at 20 dB",
+        of_frames[0], of_frames[1]
+    );
+    assert!(rms <= 0.1, "{rms}");
+    assert!(of_frames.iter().all(|percent| (90.0..=99.0).contains(percent)), "{of_frames:?}");
+    assert!((90.0..=99.5).contains(&covered), "{covered}");
+}
+
+#[test]
+fn vibrato_and_glide_are_followed() {
+    let (mut worst_rate, mut worst_depth, mut glide_squares, mut frames) = (0.0f64, 0.0f64, 0.0, 0);
+    for seed in 0..24 {
+        let mut rng = ChaCha8Rng::seed_from_u64(9000 + seed);
+        let f0_hz = 110.0 * f64::exp2(rng.random_range(0.0..4.0));
+        let wavering = |t: f64| f0_hz * f64::exp2(30.0 / 1200.0 * (TAU * 5.5 * t).sin());
+        let mut sound = steady(f0_hz, &mut rng, wavering, 2.0);
+        let noise = white_noise(rng.random(), 0.001, sound.len());
+        mix(&mut sound, &noise);
+        let found =
+            pitch(&to_samples(&sound), RATE_HZ, &PitchSettings::default()).expect("followed");
+        let vibrato = found.notes[0].vibrato;
+        let rate = vibrato.vibrato_rate_hz.expect("a vibrato");
+        let depth = vibrato.vibrato_depth_cents.expect("a vibrato");
+        worst_rate = worst_rate.max((rate / 5.5 - 1.0).abs());
+        worst_depth = worst_depth.max((depth / 30.0 - 1.0).abs());
+        let gliding = |t: f64| f0_hz * f64::exp2(t - 0.5);
+        let sound = to_samples(&steady(f0_hz, &mut rng, gliding, 1.0));
+        let found = pitch(&sound, RATE_HZ, &PitchSettings::default()).expect("followed");
+        for point in &found.track {
+            let Some(found_hz) = point.f0_hz else { continue };
+            // The first and last frames hang over the ends.
+            if (0.06..0.94).contains(&point.time_s) {
+                glide_squares += cents_between(gliding(point.time_s), found_hz).powi(2);
+                frames += 1;
+            }
+        }
+    }
+    let glide = (glide_squares / f64::from(frames)).sqrt();
+    println!(
+        "vibrato of 5.5 Hz and 30 cents: rate within {:.2} %, depth within {:.2} %",
+        100.0 * worst_rate,
+        100.0 * worst_depth
+    );
+    println!("glide of an octave a second: {glide:.2} cents RMS over {frames} frames");
+    assert!(worst_rate < 0.01 && worst_depth < 0.03, "{worst_rate} {worst_depth}");
+    assert!(glide < 5.0 && frames > 1900, "{glide} {frames}");
+}
+
+/// However the samples arrive, the same result.
+#[test]
+fn blocks_change_nothing() {
+    let mut rng = ChaCha8Rng::seed_from_u64(3);
+    let sound: Vec<f32> =
+        (0..6).flat_map(|_| to_samples(&known(Class::Rests, &mut rng).sound)).collect();
+    let whole = pitch(&sound, RATE_HZ, &PitchSettings::default()).expect("followed");
+    let mut tracker = PitchTracker::new(PitchSettings::default(), RATE_HZ, 0.0).expect("prepared");
+    let mut rest = &sound[..];
+    while !rest.is_empty() {
+        let (now, later) = rest.split_at(rng.random_range(1..3000).min(rest.len()));
+        tracker.push(now);
+        rest = later;
+    }
+    assert_eq!(tracker.finish(), whole);
+}
