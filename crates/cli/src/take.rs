@@ -6,7 +6,7 @@ use anyhow::{Context, Result};
 use serde::Serialize;
 use tempfile::NamedTempFile;
 use tonemap_core::intake::LevelMeter;
-use tonemap_core::units::LevelReference;
+use tonemap_core::units::{LevelReference, Note};
 use tonemap_core::{Error, Finding, SampleSpan, Span};
 use tonemap_media::{Block, RawFormat, TakeInfo, TakeReader};
 
@@ -128,6 +128,11 @@ impl Take {
     /// Frequency of A4: that of the study, else 440 Hz.
     pub(crate) fn reference_hz(&self) -> f64 {
         self.entry.as_ref().map_or(440.0, |entry| entry.reference_hz)
+    }
+
+    /// The note that the study expects of it.
+    pub(crate) fn expected_note(&self) -> Option<Note> {
+        self.entry.as_ref()?.take.note.as_deref()?.parse().ok()
     }
 
     /// Level of a full-scale sine in a channel, counted from 0, in dB re 20 µPa; `None` if it is not
@@ -358,6 +363,13 @@ impl<'a> Part<'a> {
     ) -> Result<Vec<Finding>> {
         let (first, second) = (self.on_channel(first), self.on_channel(second));
         self.take.read_in_two(self.span, what, quiet, first, second)
+    }
+
+    /// Reads the samples of a stretch within its take.
+    pub(crate) fn read_near(&self, span: SampleSpan, samples: &mut Vec<f32>) -> Result<()> {
+        let keep = self.on_channel(|block| samples.extend_from_slice(block));
+        self.take.read_in_two(span, "stretch", true, keep, |_| ())?;
+        Ok(())
     }
 
     /// Work on blocks of all channels from work on samples of the one.

@@ -18,6 +18,7 @@
 //! | [`intake`] | what a recording is worth: levels, DC, clipping; its course over time |
 //! | [`spectrum`] | the averaged spectrum and the tones in it, their series, a narrow look |
 //! | [`spectrogram`] | level over time and frequency, as cells of a picture |
+//! | [`pitch`] | the fundamental over time, its notes, and what speaks for them |
 //! | [`filter`] | bands kept or removed, with linear phase and no delay |
 //! | [`synth`] | sounds whose truth is known |
 //!

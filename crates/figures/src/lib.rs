@@ -8,6 +8,8 @@
 //! | [`spectrum_figure`] | level against frequency, with its tones |
 //! | [`narrow_figure`] | level against cents around one frequency |
 //! | [`spectrogram_figure`] | level over time and frequency as colour |
+//! | [`pitch_figure`] | the fundamental over time, with its notes |
+//! | [`evidence_figure`] | what speaks for the fundamental at one instant |
 //! | [`waterfall_figure`] | spectra one behind the other, over time |
 //! | [`waveform_figure`] | waveforms and their RMS levels over time |
 //! | [`index_page`] | a page that shows a run of commands with their tables and figures |
@@ -25,6 +27,7 @@ mod narrow;
 mod notes;
 mod page;
 mod panel;
+mod pitch;
 mod sheet;
 mod spectrogram;
 mod spectrum;
@@ -38,6 +41,7 @@ pub use error::Error;
 pub use marks::{DrawnTrack, Marks, TrackPoint};
 pub use narrow::{DrawnLook, NarrowFigure, narrow_figure};
 pub use page::{PageStep, index_page};
+pub use pitch::{EvidenceFigure, PitchFigure, evidence_figure, pitch_cells, pitch_figure};
 pub use sheet::{Figure, Size};
 pub use spectrogram::{
     Arrangement, DrawnSpectrogram, SpectrogramFigure, SpectrogramLayout, spectrogram_cells,

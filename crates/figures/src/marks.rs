@@ -38,6 +38,8 @@ pub struct Marks<'a> {
     pub tracks: &'a [DrawnTrack],
     /// What the tracks are called in the legend.
     pub tracks_name: &'a str,
+    /// Whether they stand on paper and not on a picture.
+    pub on_paper: bool,
 }
 
 /// Draws marks over a panel whose axes are time in seconds and frequency in Hz.
@@ -50,7 +52,7 @@ pub(crate) fn draw(sheet: &Sheet<'_>, panel: &Panel, marks: &Marks<'_>) -> Resul
         on_picture(sheet, &[(x, panel.y.to_px), (x, panel.y.from_px)], theme::PAPER, 0.45)?;
     }
     for stretch in marks.tracks.iter().flat_map(|track| &track.stretches) {
-        draw_stretch(sheet, panel, stretch)?;
+        draw_stretch(sheet, panel, stretch, marks.on_paper)?;
     }
     Ok(())
 }
@@ -86,7 +88,19 @@ fn draw_ticks(
 }
 
 /// A stretch of a track in runs of like confidence.
-fn draw_stretch(sheet: &Sheet<'_>, panel: &Panel, stretch: &[TrackPoint]) -> Result<(), Error> {
+fn draw_stretch(
+    sheet: &Sheet<'_>,
+    panel: &Panel,
+    stretch: &[TrackPoint],
+    on_paper: bool,
+) -> Result<(), Error> {
+    let line = |points: &[(f64, f64)], alpha: f64| {
+        if on_paper {
+            sheet.line(points, theme::CURVE, alpha, 1.8)
+        } else {
+            on_picture(sheet, points, theme::TRACK, alpha)
+        }
+    };
     let step = |point: &TrackPoint| (point.confidence.clamp(0.0, 1.0) * 4.0).round();
     let mut start = 0;
     while start < stretch.len() {
@@ -100,9 +114,9 @@ fn draw_stretch(sheet: &Sheet<'_>, panel: &Panel, stretch: &[TrackPoint]) -> Res
             .collect();
         let alpha = 0.25 + 0.75 * step(&stretch[start]) / 4.0;
         if points.len() > 1 {
-            on_picture(sheet, &points, theme::TRACK, alpha)?;
+            line(&points, alpha)?;
         } else if let [(x, y)] = points[..] {
-            on_picture(sheet, &[(x - 1.0, y), (x + 1.0, y)], theme::TRACK, alpha)?;
+            line(&[(x - 1.0, y), (x + 1.0, y)], alpha)?;
         }
         start = end;
     }

@@ -78,8 +78,8 @@ pub struct SpectrogramFigure<'a> {
 }
 
 /// Space right of the pictures, for notes and the colours.
-const RIGHT_PX: f64 = 136.0;
-const TOP_PX: f64 = 60.0;
+pub(crate) const RIGHT_PX: f64 = 136.0;
+pub(crate) const TOP_PX: f64 = 60.0;
 /// Space between spectrograms one above the other, and side by side.
 const GAP_PX: f64 = 30.0;
 const BESIDE_GAP_PX: f64 = 18.0;
@@ -255,7 +255,7 @@ pub fn spectrogram_figure(figure: &SpectrogramFigure<'_>, size: Size) -> Result<
         let several = panels.len() > 1;
         for (n, (drawn, panels)) in figure.spectrograms.iter().zip(&panels).enumerate() {
             let panel = &panels.picture;
-            sheet.picture(picture(figure, drawn, panel))?;
+            sheet.picture(picture(drawn, figure.range_db, figure.colours, panel))?;
             let is_leftmost = n == 0 || figure.arrangement == Arrangement::Stacked;
             if is_leftmost {
                 panel.draw_y_scale(sheet)?;
@@ -280,7 +280,12 @@ pub fn spectrogram_figure(figure: &SpectrogramFigure<'_>, size: Size) -> Result<
         let Some(last) = panels.last() else { return Ok(()) };
         draw_legend(sheet, figure, last.right())?;
         let (top, bottom) = (panels[0].picture.y.to_px, last.lowest().y.from_px);
-        draw_colour_bar(sheet, figure, top, bottom, last.right())?;
+        let bar = ColourBar {
+            colours: figure.colours,
+            range_db: figure.range_db,
+            reference: figure.spectrograms[0].reference,
+        };
+        draw_colour_bar(sheet, &bar, (top, bottom), last.right())?;
         notes::draw(sheet, last.lowest().y.from_px + 64.0, &notes)
     })
 }
@@ -370,11 +375,16 @@ fn draw_level_grid(sheet: &Sheet<'_>, panel: &Panel) -> Result<(), Error> {
 }
 
 /// The pixels of a spectrogram. Each shows the cell that its middle lies in: nothing is blended.
-fn picture(figure: &SpectrogramFigure<'_>, drawn: &DrawnSpectrogram<'_>, panel: &Panel) -> Picture {
+pub(crate) fn picture(
+    drawn: &DrawnSpectrogram<'_>,
+    range_db: (f64, f64),
+    colours: ColourMap,
+    panel: &Panel,
+) -> Picture {
     let spectrogram = drawn.spectrogram;
     let plan = &spectrogram.plan;
-    let table = figure.colours.table();
-    let (low_db, high_db) = figure.range_db;
+    let table = colours.table();
+    let (low_db, high_db) = range_db;
     let full_scale_db = drawn.reference.full_scale_db();
     let (width, height) =
         ((panel.x.to_px - panel.x.from_px) as usize, (panel.y.from_px - panel.y.to_px) as usize);
@@ -415,7 +425,7 @@ fn picture(figure: &SpectrogramFigure<'_>, drawn: &DrawnSpectrogram<'_>, panel: 
 }
 
 /// The notes at the right of a picture.
-fn draw_note_scale(
+pub(crate) fn draw_note_scale(
     sheet: &Sheet<'_>,
     panel: &Panel,
     right: f64,
@@ -434,16 +444,22 @@ fn draw_note_scale(
     Ok(())
 }
 
+/// What a bar of colours shows.
+pub(crate) struct ColourBar {
+    pub(crate) colours: ColourMap,
+    pub(crate) range_db: (f64, f64),
+    pub(crate) reference: LevelReference,
+}
+
 /// The colours with their levels.
-fn draw_colour_bar(
+pub(crate) fn draw_colour_bar(
     sheet: &Sheet<'_>,
-    figure: &SpectrogramFigure<'_>,
-    top: f64,
-    bottom: f64,
+    bar: &ColourBar,
+    (top, bottom): (f64, f64),
     right: f64,
 ) -> Result<(), Error> {
     let left = right + BAR_FROM_PX;
-    let table = figure.colours.table();
+    let table = bar.colours.table();
     let height = (bottom - top) as usize;
     let row = |y: usize| [table[(height - 1 - y) * COLOURS / height]; BAR_PX as usize];
     let pixels = (0..height).flat_map(row).collect::<Vec<_>>().into_flattened();
@@ -455,8 +471,8 @@ fn draw_colour_bar(
         pixels,
     })?;
     let axis = Axis {
-        low: figure.range_db.0,
-        high: figure.range_db.1,
+        low: bar.range_db.0,
+        high: bar.range_db.1,
         scale: Scale::Linear,
         from_px: bottom,
         to_px: top,
@@ -472,7 +488,7 @@ fn draw_colour_bar(
             last_y = y;
         }
     }
-    let words = figure.spectrograms[0].reference.words();
+    let words = bar.reference.words();
     panel.draw_box(sheet)?;
     let look = Type::new(theme::LABEL_PX, theme::INK);
     let title = format!("dB {words}");

@@ -41,4 +41,7 @@ pub enum Error {
     /// The WAV encoder refused.
     #[error("the WAV file could not be written: {0}")]
     Write(#[from] hound::Error),
+    /// The MIDI encoder refused.
+    #[error("the MIDI file could not be written: {0}")]
+    Midi(std::io::Error),
 }

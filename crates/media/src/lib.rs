@@ -1,4 +1,4 @@
-//! Audio files for Tone Map: read in streaming blocks, written whole.
+//! Audio files for Tone Map: read in streaming blocks, written whole; notes as MIDI files.
 //!
 //! [`TakeReader::open`] recognises a file by its content, never by its name, and gives what its
 //! header says ([`TakeInfo`]); [`TakeReader::read`] then fills one [`Block`] after another with
@@ -35,6 +35,7 @@ mod ahead;
 mod block;
 mod decoded;
 mod error;
+mod midi;
 mod mp4;
 mod raw;
 mod reader;
@@ -43,6 +44,7 @@ mod write;
 
 pub use block::Block;
 pub use error::Error;
+pub use midi::{MidiNote, midi_file};
 pub use raw::{RawCoding, RawFormat};
 pub use reader::{TakeInfo, TakeReader};
 pub use write::{WavEncoding, WavSink, write_wav};

@@ -269,6 +269,36 @@ const STEPS: &[Step] = &[
         files: &[],
     },
     Step {
+        heading: "The notes of the flute",
+        text: "A scale from D4 up, over its spectrogram: each note named with the cents that it is off, the rivals it \
+               beat beside it. The third hole is 14 cents sharp. The course goes into a MIDI file as pitch bend.",
+        arguments: "pitch flute-scale.wav --figure flute-scale.png --midi flute-scale.mid",
+        figure: Some("flute-scale.png"),
+        files: &["flute-scale.mid"],
+    },
+    Step {
+        heading: "Why there is a note without its first partial",
+        text: "The tone that was made without its fundamental: the series of 110 Hz accounts for all its tones and \
+               leaves none of them out; half of it would miss every other.",
+        arguments: "pitch no-first.wav --evidence 1s --figure evidence.png",
+        figure: Some("evidence.png"),
+        files: &[],
+    },
+    Step {
+        heading: "One line for tuning",
+        text: "How far each string is from its note.",
+        arguments: "pitch harp-g3 harp-g3-other --steady",
+        figure: None,
+        files: &[],
+    },
+    Step {
+        heading: "A bell has no single fundamental",
+        text: "It is read all the same, and told what to think of it.",
+        arguments: "pitch bell-cut0 --from 0.1",
+        figure: None,
+        files: &[],
+    },
+    Step {
         heading: "The damaged take: the result says so",
         text: "Clipping makes harmonics that the flute never played. The numbers are still given, with \
                what they suffer from beside them, on the figure too.",
@@ -347,6 +377,7 @@ impl Demo {
             let bell = narrow(&alder_hall::bell_note_after(cuts, rate, 4.0));
             self.write_take(&format!("bell-cut{cuts}.wav"), RATE, 24, &[bell])?;
         }
+        self.write_take("flute-scale.wav", RATE, 24, &[narrow(&alder_hall::flute_scale(rate))])?;
         self.write_take("hall-burst.wav", RATE, 24, &[narrow(&alder_hall::hall_burst(rate, 2.5))])?;
         self.write_take("calibrator.wav", RATE, 24, &[narrow(&alder_hall::calibrator(rate, 3.0))])?;
         self.write_take("harp-copy.wav", RATE, 24, &[narrow(&alder_hall::poor_copy(rate, 4.0))])?;

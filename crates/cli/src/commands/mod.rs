@@ -3,6 +3,7 @@
 mod demo;
 mod filter;
 mod inspect;
+mod pitch;
 mod signal;
 mod spectrogram;
 mod spectrum;
@@ -19,6 +20,7 @@ pub(crate) enum Command {
     Inspect(inspect::Inspect),
     Spectrum(Box<spectrum::Spectrum>),
     Spectrogram(Box<spectrogram::Spectrogram>),
+    Pitch(Box<pitch::Pitch>),
     Filter(Box<filter::Filter>),
     Signal(signal::Signal),
     Study(study::Study),
@@ -31,6 +33,7 @@ impl Command {
             Self::Inspect(command) => command.run(),
             Self::Spectrum(command) => command.run(),
             Self::Spectrogram(command) => command.run(),
+            Self::Pitch(command) => command.run(),
             Self::Filter(command) => command.run(),
             Self::Signal(command) => command.run(),
             Self::Study(command) => command.run(),

@@ -515,7 +515,7 @@ fn levels_db(power: &[f32], reference: LevelReference) -> Vec<f32> {
 }
 
 /// Every frame, written as it is computed.
-struct Frames<'a> {
+pub(super) struct Frames<'a> {
     analyser: SharpAnalyser,
     bins: usize,
     export: &'a mut Export,
@@ -560,7 +560,7 @@ impl<'a> Frames<'a> {
 }
 
 /// Columns that are computed on all cores as their samples arrive.
-struct Columns<'a> {
+pub(super) struct Columns<'a> {
     plan: Arc<SpectrogramPlan>,
     pass: SpectrogramPass,
     analyser: Analyser,
@@ -579,7 +579,11 @@ enum Analyser {
 }
 
 impl<'a> Columns<'a> {
-    fn new(plan: Arc<SpectrogramPlan>, sharpen: bool, frames: Option<Frames<'a>>) -> Self {
+    pub(super) fn new(
+        plan: Arc<SpectrogramPlan>,
+        sharpen: bool,
+        frames: Option<Frames<'a>>,
+    ) -> Self {
         const LEAST_BATCH: usize = 1 << 18;
         let of_column = plan.samples_of(plan.columns / 2);
         let batch = 4 * rayon::current_num_threads() * (of_column.end - of_column.start) as usize;
@@ -598,7 +602,7 @@ impl<'a> Columns<'a> {
         }
     }
 
-    fn push(&mut self, samples: &[f32]) {
+    pub(super) fn push(&mut self, samples: &[f32]) {
         self.pass.push(samples);
         self.arrived += samples.len();
         if self.arrived >= self.batch {
@@ -652,7 +656,7 @@ impl<'a> Columns<'a> {
         self.pass.let_go(columns.end);
     }
 
-    fn finish(mut self) -> Result<Cells> {
+    pub(super) fn finish(mut self) -> Result<Cells> {
         self.compute(self.pass.rest());
         match self.frames.and_then(|frames| frames.failed) {
             Some(error) => Err(error),

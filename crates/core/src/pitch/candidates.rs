@@ -22,10 +22,11 @@ const IN_FULL_DB: f64 = 12.0;
 const LEAST_WEIGHT: f64 = 0.2;
 /// Harmonics that are looked for.
 const HIGHEST_NUMBER: usize = 20;
-/// Numbers that a tone may have in the series it proposes.
+/// Numbers that a tone may have in the series it proposes: one of the three strongest, and a weaker one.
 const HIGHEST_PROPOSED: usize = 8;
+const HIGHEST_OF_WEAKER: usize = 4;
 /// Tones that propose series, the strongest.
-const PROPOSERS: usize = 10;
+const PROPOSERS: usize = 7;
 /// A harmonic lies within so many bins of its place, or within this share of its frequency.
 const REACH_BINS: f64 = 0.5;
 const REACH_SHARE: f64 = 0.006;
@@ -36,8 +37,10 @@ const COST_BELOW: f64 = 0.12;
 /// What a tone takes away that the series leaves out, as a share of its own evidence.
 const COST_LEFT_OUT: f64 = 0.5;
 /// Scatter of the tones of a steady series over what is taken for it, and as how many tones that counts.
-const USUAL_SCATTER: f64 = 0.02;
-const USUAL_COUNT: f64 = 3.0;
+const USUAL_SCATTER: f64 = 0.01;
+const USUAL_COUNT: f64 = 2.0;
+/// By so many bins the side lobes of a tone as strong move the frequency of another.
+const BENT_BINS: f64 = 0.003;
 /// Inharmonicity of a string before anything is known of it.
 const USUAL_B: f64 = 1e-3;
 /// Correlation with itself one period later below which a sound is not periodic, and from which on it is.
@@ -69,6 +72,8 @@ pub struct Candidate {
     pub periodicity: f64,
     /// Share of the power of the tones that lies on the series.
     pub explained: f64,
+    /// Share of what speaks for the tones that lies on the series: weak tones count nearly as strong ones.
+    pub tones_explained: f64,
     /// Number of the strongest tone on the series.
     pub strongest: usize,
     /// Numbers of the tones on the series, one bit each: bit n − 1 for harmonic n.
@@ -84,16 +89,17 @@ pub struct Candidate {
 struct Tone {
     frequency_hz: f64,
     power: f64,
-    /// Power over the noise.
-    ratio: f64,
     /// What speaks for it, in nats.
     evidence: f64,
+    /// Variance of its frequency in Hz² for the noise, and for the side lobes of the strongest tone.
+    variance: f64,
+    of_others: f64,
 }
 
 /// The tones of a frame at one level, found by bin.
 #[derive(Debug, Clone, Default)]
 struct Tones {
-    tones: Vec<Tone>,
+    all: Vec<Tone>,
     /// For each bin the tone that is nearest, as far as one lies within two bins.
     near: Vec<Option<u16>>,
     bin_hz: f64,
@@ -104,12 +110,7 @@ struct Tones {
 struct Proposal {
     tone: Tone,
     number: usize,
-}
-
-impl Proposal {
-    fn spacing_hz(&self) -> f64 {
-        self.tone.frequency_hz / self.number as f64
-    }
+    spacing_hz: f64,
 }
 
 /// Reads frames. Keeps its buffers.
@@ -119,8 +120,8 @@ pub(super) struct FrameReader {
     windowed: Vec<Complex<f64>>,
     sloped: Vec<Complex<f64>>,
     power: Vec<f64>,
-    floor: Vec<f64>,
-    sorted: Vec<f64>,
+    floor: NoiseFloor,
+    correlator: Correlator,
     tones: Tones,
     proposals: Vec<Proposal>,
     found: Vec<Candidate>,
@@ -134,8 +135,8 @@ impl FrameReader {
             windowed: vec![Complex::default(); frame / 2 + 1],
             sloped: vec![Complex::default(); frame / 2 + 1],
             power: vec![0.0; frame / 2 + 1],
-            floor: vec![0.0; frame / 2 + 1],
-            sorted: Vec::new(),
+            floor: NoiseFloor::default(),
+            correlator: Correlator::default(),
             tones: Tones::default(),
             proposals: Vec::new(),
             found: Vec::new(),
@@ -145,7 +146,7 @@ impl FrameReader {
     /// The best readings of the frames centred on a time, the best first.
     pub(super) fn read(&mut self, levels: &Levels, time_s: f64) -> Vec<Candidate> {
         let mut best: Vec<Candidate> = Vec::with_capacity(4 * KEPT);
-        for level in &levels.levels {
+        for level in &levels.all {
             if let Some(range_hz) = level.range_hz {
                 self.read_level(level, range_hz, time_s);
                 best.extend(&self.found);
@@ -196,39 +197,49 @@ impl FrameReader {
         self.found.truncate(CHECKED);
         // The transform has used up the frame.
         level.frame(time_s, &mut self.frame);
+        self.correlator.set(&self.frame);
         for candidate in &mut self.found {
             let lag = level.rate_hz / candidate.f0_hz;
-            candidate.periodicity = periodicity(&self.frame, mean, lag);
+            candidate.periodicity = periodicity(&self.correlator, lag);
             let share = (candidate.periodicity - NOT_PERIODIC) / (PERIODIC - NOT_PERIODIC);
             candidate.evidence *= share.clamp(0.0, 1.0);
         }
+    }
+
+    /// The power of the bins of a frame and of the noise in them, as far as a level is used.
+    pub(super) fn spectrum(&mut self, level: &Level, time_s: f64) -> (Vec<f64>, Vec<f64>) {
+        level.frame(time_s, &mut self.frame);
+        self.transform_frame(level.rate_hz);
+        let used = self.tones.near.len();
+        (self.power[..used].to_vec(), (0..used).map(|k| self.floor.at(k)).collect())
+    }
+
+    /// Power of the bin of a full-scale sine in its middle.
+    pub(super) fn full_scale(&self) -> f64 {
+        (0.5 * WINDOW[0] * self.frame.len() as f64).powi(2)
     }
 
     /// The windowed spectrum, its noise floor and its tones.
     fn transform_frame(&mut self, rate_hz: f64) {
         let length = self.frame.len();
         let x = self.transform.forward(&mut self.frame);
-        let last = length / 2;
-        let at = |k: i64| match usize::try_from(k) {
-            Ok(k) if k <= last => x[k],
-            Ok(k) => x[(length - k).min(last)].conj(),
-            Err(_) => x[k.unsigned_abs() as usize].conj(),
-        };
         let step = TAU / length as f64;
         let used = (USED_SHARE * length as f64) as usize + 1;
-        for k in 0..=used {
-            let n = k as i64;
-            let (near, far) = (at(n - 1) + at(n + 1), at(n - 2) + at(n + 2));
-            let (near_d, far_d) = (at(n - 1) - at(n + 1), at(n - 2) - at(n + 2));
+        let outputs = self.windowed.iter_mut().zip(&mut self.sloped).zip(&mut self.power);
+        for (x, ((windowed, sloped), power)) in x.windows(5).zip(outputs.skip(2)).take(used - 1) {
+            let (near, far) = (x[1] + x[3], x[0] + x[4]);
+            let (near_d, far_d) = (x[1] - x[3], x[0] - x[4]);
             // A cosine in the window shifts its spectrum by one bin to either side; its derivative is a
             // sine.
-            let windowed = WINDOW[0] * x[k] - 0.5 * WINDOW[1] * near + 0.5 * WINDOW[2] * far;
+            *windowed = WINDOW[0] * x[2] - 0.5 * WINDOW[1] * near + 0.5 * WINDOW[2] * far;
             let turned = step * (0.5 * WINDOW[1] * near_d - WINDOW[2] * far_d);
-            self.windowed[k] = windowed;
-            self.sloped[k] = Complex::new(turned.im, -turned.re);
-            self.power[k] = windowed.norm_sqr();
+            *sloped = Complex::new(turned.im, -turned.re);
+            *power = windowed.norm_sqr();
         }
-        noise_floor(&self.power[..=used], &mut self.sorted, &mut self.floor);
+        // No fundamental lies so low in a frame: what is there is taken as its neighbour.
+        let lowest = self.power[2];
+        self.power[..2].fill(lowest);
+        self.floor.set(&self.power[..=used]);
         self.find_tones(rate_hz, used);
     }
 
@@ -236,15 +247,18 @@ impl FrameReader {
         let bin_hz = rate_hz / self.transform.length() as f64;
         let (power, tones) = (&self.power, &mut self.tones);
         tones.bin_hz = bin_hz;
-        tones.tones.clear();
+        tones.all.clear();
         tones.near.clear();
         tones.near.resize(used + 1, None);
         let strongest = power[2..=used].iter().copied().fold(0.0, f64::max);
         let weakest = strongest * 10f64.powf(-WEAKEST_DB / 10.0);
-        for k in 2..used {
+        for k in 3..used {
             let is_top = power[k] > power[k - 1] && power[k] >= power[k + 1];
-            let ratio = power[k] / self.floor[k];
-            if !is_top || ratio < LEAST_RATIO || power[k] < weakest {
+            if !is_top || power[k] < weakest {
+                continue;
+            }
+            let ratio = power[k] / self.floor.at(k);
+            if ratio < LEAST_RATIO {
                 continue;
             }
             let shift = (self.sloped[k] * self.windowed[k].conj()).im / power[k];
@@ -252,16 +266,17 @@ impl FrameReader {
             let below_db = 10.0 * (strongest / power[k]).log10();
             let loud = (WEAKEST_DB - below_db) / (WEAKEST_DB - IN_FULL_DB);
             let weight = LEAST_WEIGHT + (1.0 - LEAST_WEIGHT) * loud.min(1.0);
-            let number = tones.tones.len() as u16;
-            tones.tones.push(Tone {
+            let number = tones.all.len() as u16;
+            tones.all.push(Tone {
                 frequency_hz: (k as f64 + shift_bins) * bin_hz,
                 power: power[k],
-                ratio,
+                variance: tone_variance(ratio, bin_hz),
+                of_others: (BENT_BINS * bin_hz).powi(2) * strongest / power[k],
                 evidence: (ratio - 1.0).min(MOST_EVIDENCE) * weight,
             });
             for place in k.saturating_sub(2)..=(k + 2).min(used) {
                 let nearer = |known: u16| {
-                    let known = tones.tones[usize::from(known)].frequency_hz / bin_hz;
+                    let known = tones.all[usize::from(known)].frequency_hz / bin_hz;
                     (place as f64 - known).abs() > (place as f64 - k as f64).abs()
                 };
                 if tones.near[place].is_none_or(nearer) {
@@ -274,19 +289,20 @@ impl FrameReader {
     /// Fundamentals in the range that the strongest tones are harmonics of.
     fn propose(&mut self, range_hz: (f64, f64)) {
         self.proposals.clear();
-        let mut order: Vec<usize> = (0..self.tones.tones.len()).collect();
-        let power = |n: &usize| self.tones.tones[*n].power;
+        let mut order: Vec<usize> = (0..self.tones.all.len()).collect();
+        let power = |n: &usize| self.tones.all[*n].power;
         order.sort_by(|a, b| power(b).total_cmp(&power(a)));
-        for tone in order.into_iter().take(PROPOSERS).map(|n| self.tones.tones[n]) {
-            for number in 1..=HIGHEST_PROPOSED {
-                let proposal = Proposal { tone, number };
-                let hz = proposal.spacing_hz();
+        for (rank, n) in order.into_iter().take(PROPOSERS).enumerate() {
+            let tone = self.tones.all[n];
+            let highest = if rank < 3 { HIGHEST_PROPOSED } else { HIGHEST_OF_WEAKER };
+            for number in 1..=highest {
+                let hz = tone.frequency_hz / number as f64;
                 if hz < range_hz.0 {
                     break;
                 }
-                let is_known = |known: &Proposal| (known.spacing_hz() / hz - 1.0).abs() < 0.006;
+                let is_known = |known: &Proposal| (known.spacing_hz - hz).abs() < 0.006 * hz;
                 if hz <= range_hz.1 && !self.proposals.iter().any(is_known) {
-                    self.proposals.push(proposal);
+                    self.proposals.push(Proposal { tone, number, spacing_hz: hz });
                 }
             }
         }
@@ -296,8 +312,9 @@ impl FrameReader {
     fn series(&self, proposal: Proposal, range_hz: (f64, f64), power: f64) -> Option<Candidate> {
         let tones = &self.tones;
         let bin_hz = tones.bin_hz;
-        let highest_hz = (tones.near.len() - 1) as f64 * bin_hz;
-        let proposed_hz = proposal.spacing_hz();
+        let highest_hz = tones.all.last()?.frequency_hz + bin_hz;
+        let proposed_hz = proposal.spacing_hz;
+        let per_bin = 1.0 / bin_hz;
         let mut law = Law::new(proposed_hz);
         law.learn(proposal.number, &proposal.tone, bin_hz);
         let (mut evidence, mut matched, mut explained) = (0.0, 0usize, 0.0);
@@ -308,14 +325,14 @@ impl FrameReader {
             if place_hz > highest_hz {
                 break;
             }
-            let near = tones.near[(place_hz / bin_hz).round() as usize];
-            let Some(tone) = near.map(|n| tones.tones[usize::from(n)]) else { continue };
+            let near = tones.near.get((place_hz * per_bin + 0.5) as usize).copied().flatten();
+            let Some(tone) = near.map(|n| &tones.all[usize::from(n)]) else { continue };
             let reach_hz = (REACH_BINS * bin_hz).max(REACH_SHARE * place_hz);
             if (tone.frequency_hz - place_hz).abs() > reach_hz {
                 continue;
             }
             if number != proposal.number {
-                law.learn(number, &tone, bin_hz);
+                law.learn(number, tone, bin_hz);
             }
             evidence += tone.evidence;
             matched += 1;
@@ -330,17 +347,20 @@ impl FrameReader {
         if matched == 0 {
             return None;
         }
+        let (f0_hz, f0_hz_u, inharmonicity) = law.fundamental(matched);
+        if !(range_hz.0..=range_hz.1).contains(&f0_hz) {
+            return None;
+        }
         let mean = evidence / matched as f64;
         let between = (highest - lowest + 1 - matched) as f64;
         let below = (lowest - 1) as f64;
         let reaches_hz = law.place_hz(highest) + 0.5 * proposed_hz;
-        let inside = tones.tones.iter().filter(|tone| tone.frequency_hz < reaches_hz);
+        let inside = tones.all.iter().filter(|tone| tone.frequency_hz < reaches_hz);
         let all: f64 = inside.map(|tone| tone.evidence).sum();
+        let of_all: f64 = tones.all.iter().map(|tone| tone.evidence).sum();
         let left_out = (all - evidence).max(0.0);
-        let (f0_hz, f0_hz_u, inharmonicity) = law.fundamental(matched);
-        let all_power: f64 = tones.tones.iter().map(|tone| tone.power).sum();
-        let in_range = (range_hz.0..=range_hz.1).contains(&f0_hz);
-        in_range.then_some(Candidate {
+        let all_power: f64 = tones.all.iter().map(|tone| tone.power).sum();
+        Some(Candidate {
             f0_hz,
             f0_hz_u,
             inharmonicity,
@@ -349,6 +369,7 @@ impl FrameReader {
                 - COST_LEFT_OUT * left_out,
             periodicity: 0.0,
             explained: (explained / all_power).min(1.0),
+            tones_explained: (evidence / of_all).min(1.0),
             strongest,
             harmonics,
             power,
@@ -403,11 +424,11 @@ impl Law {
         let per_place = tone.frequency_hz / (n * self.proposed_hz);
         let (x, y) = (n * n, per_place * per_place);
         // Noise moves a tone, and no series is exact.
-        let of_noise_hz = tone_u_hz(tone, bin_hz);
-        let u_hz = of_noise_hz.hypot(2e-4 * tone.frequency_hz).hypot(0.002 * bin_hz * n);
-        let u = 2.0 * y * u_hz / tone.frequency_hz;
-        let weight = 1.0 / (u * u);
-        self.of_noise += (of_noise_hz / u_hz).powi(2);
+        let of_series = (2e-4 * tone.frequency_hz).powi(2) + (0.002 * bin_hz * n).powi(2);
+        let variance = tone.variance + tone.of_others + of_series;
+        let share = 2.0 * y / tone.frequency_hz;
+        let weight = 1.0 / (share * share * variance);
+        self.of_noise += tone.variance / variance;
         self.weights += weight;
         self.x += weight * x;
         self.xx += weight * x * x;
@@ -453,69 +474,113 @@ impl Law {
     }
 }
 
-/// Standard uncertainty of the frequency of a tone in noise: with S its power over that of the noise in
-/// its bin, √(Σw'²/(2·S·Σw²)) in radians a sample, w' being the derivative of the window.
-fn tone_u_hz(tone: &Tone, bin_hz: f64) -> f64 {
-    // For a sum of cosines both sums are known: in bins, √((a₁² + 4a₂²)/(2a₀² + a₁² + a₂²)/(2S)).
+/// Variance of the frequency of a tone in noise, in Hz²: with S its power over that of the noise in its bin,
+/// Σw'²/(2·S·Σw²) in square radians a sample, w' being the derivative of the window.
+fn tone_variance(ratio: f64, bin_hz: f64) -> f64 {
+    // For a sum of cosines both sums are known: in bins, (a₁² + 4a₂²)/(2a₀² + a₁² + a₂²)/(2S).
     let [a0, a1, a2] = WINDOW;
     let of_slope = a1 * a1 + 4.0 * a2 * a2;
     let of_window = 2.0 * a0 * a0 + a1 * a1 + a2 * a2;
-    bin_hz * (of_slope / of_window / (2.0 * tone.ratio)).sqrt()
+    bin_hz * bin_hz * of_slope / of_window / (2.0 * ratio)
 }
 
-/// The mean power of the noise in each bin, from the lower quarter of the bins around it: of noise, a
-/// quarter lies below 0.288 of its mean.
-fn noise_floor(power: &[f64], sorted: &mut Vec<f64>, floor: &mut [f64]) {
-    const QUARTER: f64 = 0.287_68;
-    const FIRST: f64 = 6.0;
-    const RATIO: f64 = 1.5;
-    let last = power.len() - 1;
-    let mut anchors = [(0.0, 0.0); 24];
-    let mut count = 0;
-    let mut at = FIRST;
-    while count < anchors.len() && (count < 2 || anchors[count - 1].0 < last as f64) {
-        let reach = (0.4 * at).max(5.0);
-        let to = ((at + reach).round() as usize).min(last);
-        let from = ((at - reach).round() as usize).max(1).min(to.saturating_sub(6));
-        sorted.clear();
-        sorted.extend(&power[from..=to]);
-        let place = sorted.len() / 4;
-        let (_, quarter, _) = sorted.select_nth_unstable_by(place, f64::total_cmp);
-        anchors[count] = (at, (*quarter / QUARTER).max(f64::MIN_POSITIVE));
-        count += 1;
-        at *= RATIO;
-    }
-    // Straight on a scale of ratios, both ways; beyond the first and last, on.
-    let mut filled = 0;
-    for pair in anchors[..count].windows(2) {
-        let [(from, low), (to, high)] = [pair[0], pair[1]];
-        let slope = (high / low).ln() / (to / from).ln();
-        let end = if to >= anchors[count - 1].0 { last } else { (to as usize).min(last) };
-        for (k, level) in floor.iter_mut().enumerate().take(end + 1).skip(filled) {
-            *level = low * (slope * (k.max(1) as f64 / from).ln()).exp();
+/// The mean power of the noise over the bins, from the lower quarter of the bins around: of noise, a quarter
+/// lies below 0.288 of its mean. Between its anchors it is straight on a scale of ratios, both ways.
+#[derive(Debug, Clone, Default)]
+struct NoiseFloor {
+    /// ln k, and ln of the power there.
+    anchors: Vec<(f64, f64)>,
+    sorted: Vec<f64>,
+}
+
+impl NoiseFloor {
+    fn set(&mut self, power: &[f64]) {
+        const QUARTER: f64 = 0.287_68;
+        const FIRST: f64 = 6.0;
+        const RATIO: f64 = 1.5;
+        /// So many bins are enough.
+        const ENOUGH_BINS: usize = 40;
+        let last = power.len() - 1;
+        self.anchors.clear();
+        let mut at = FIRST;
+        while self.anchors.len() < 2 || at < RATIO * last as f64 {
+            let reach = (0.4 * at).max(5.0);
+            let to = ((at + reach) as usize).min(last);
+            let from = ((at - reach) as usize).max(1).min(to.saturating_sub(6));
+            let step = ((to - from) / ENOUGH_BINS).max(1);
+            self.sorted.clear();
+            self.sorted.extend(power[from..=to].iter().step_by(step));
+            let place = self.sorted.len() / 4;
+            let (_, quarter, _) = self.sorted.select_nth_unstable_by(place, f64::total_cmp);
+            self.anchors.push((at.ln(), (*quarter / QUARTER).max(f64::MIN_POSITIVE).ln()));
+            at *= RATIO;
         }
-        filled = end + 1;
+    }
+
+    /// The mean power of the noise in a bin.
+    fn at(&self, bin: usize) -> f64 {
+        let log = (bin.max(1) as f64).ln();
+        let after = self.anchors.partition_point(|(anchor, _)| *anchor < log);
+        let after = after.clamp(1, self.anchors.len() - 1);
+        let ((from, low), (to, high)) = (self.anchors[after - 1], self.anchors[after]);
+        (low + (high - low) * (log - from) / (to - from)).exp()
+    }
+}
+
+/// A frame less its mean, with its energies added up, so that correlations are quick.
+#[derive(Debug, Clone, Default)]
+pub(super) struct Correlator {
+    samples: Vec<f64>,
+    /// Energy of the samples before each.
+    energies: Vec<f64>,
+}
+
+impl Correlator {
+    /// Takes a frame.
+    pub(super) fn set(&mut self, frame: &[f64]) {
+        let mean = frame.iter().sum::<f64>() / frame.len() as f64;
+        self.samples.clear();
+        self.samples.extend(frame.iter().map(|x| x - mean));
+        self.energies.clear();
+        self.energies.push(0.0);
+        let mut sum = 0.0;
+        for x in &self.samples {
+            sum += x * x;
+            self.energies.push(sum);
+        }
+    }
+
+    /// Correlation of the frame with itself so many samples later: 2Σxy/Σ(x² + y²).
+    pub(super) fn at(&self, lag: usize) -> f64 {
+        let count = self.samples.len();
+        let (early, late) =
+            (&self.samples[..count - lag.min(count)], &self.samples[lag.min(count)..]);
+        // Four sums side by side, which a processor adds at once.
+        let (fours, rest) = early.as_chunks::<4>();
+        let (late_fours, late_rest) = late.as_chunks::<4>();
+        let mut sums = [0.0; 4];
+        for (a, b) in fours.iter().zip(late_fours) {
+            for ((sum, a), b) in sums.iter_mut().zip(a).zip(b) {
+                *sum += a * b;
+            }
+        }
+        let last: f64 = rest.iter().zip(late_rest).map(|(a, b)| a * b).sum();
+        let products = sums.iter().sum::<f64>() + last;
+        let squares =
+            self.energies[early.len()] + self.energies[count] - self.energies[count - late.len()];
+        if squares > 0.0 { 2.0 * products / squares } else { 0.0 }
     }
 }
 
 /// Correlation of a frame with itself a lag later, the best within 2.5 % of it; several periods are taken
 /// for one where one is short.
-fn periodicity(frame: &[f64], mean: f64, lag: f64) -> f64 {
+fn periodicity(frame: &Correlator, lag: f64) -> f64 {
     const SHORTEST: f64 = 20.0;
     const AROUND: f64 = 0.025;
     let lag = lag * (SHORTEST / lag).ceil().max(1.0);
     let first = ((lag * (1.0 - AROUND)).floor() as usize).saturating_sub(1).max(1);
-    let last = ((lag * (1.0 + AROUND)).ceil() as usize + 1).min(frame.len() * 2 / 3);
-    let at = |lag: usize| {
-        let (mut products, mut squares) = (0.0, 0.0);
-        for (a, b) in frame.iter().zip(&frame[lag.min(frame.len())..]) {
-            let (a, b) = (a - mean, b - mean);
-            products += a * b;
-            squares += a * a + b * b;
-        }
-        if squares > 0.0 { 2.0 * products / squares } else { 0.0 }
-    };
-    let values: Vec<f64> = (first..=last).map(at).collect();
+    let last = ((lag * (1.0 + AROUND)).ceil() as usize + 1).min(frame.samples.len() * 2 / 3);
+    let values: Vec<f64> = (first..=last).map(|lag| frame.at(lag)).collect();
     let Some(best) = (0..values.len()).max_by(|a, b| values[*a].total_cmp(&values[*b])) else {
         return 0.0;
     };

@@ -37,19 +37,21 @@ impl Level {
 
     /// Copies the frame centred on a time; what lies outside the sound is silent.
     pub(super) fn frame(&self, time_s: f64, frame: &mut [f64]) {
-        let first = (time_s * self.rate_hz).round() as i64 - frame.len() as i64 / 2;
-        for (n, value) in frame.iter_mut().enumerate() {
-            let at = first + n as i64 - self.start as i64;
-            *value =
-                usize::try_from(at).ok().and_then(|at| self.samples.get(at)).map_or(0.0, |x| *x);
-        }
+        let first =
+            (time_s * self.rate_hz).round() as i64 - frame.len() as i64 / 2 - self.start as i64;
+        let silent = usize::try_from(-first).unwrap_or(0).min(frame.len());
+        let from = usize::try_from(first).unwrap_or(0).min(self.samples.len());
+        let held = (frame.len() - silent).min(self.samples.len() - from);
+        frame[..silent].fill(0.0);
+        frame[silent..silent + held].copy_from_slice(&self.samples[from..from + held]);
+        frame[silent + held..].fill(0.0);
     }
 }
 
 /// The levels of a stream of samples.
 #[derive(Debug, Clone)]
 pub(super) struct Levels {
-    pub(super) levels: Vec<Level>,
+    pub(super) all: Vec<Level>,
     /// Samples of a frame at each level.
     pub(super) frame: usize,
     /// The half-band filter from its middle outwards, odd places only; the middle is one half.
@@ -80,7 +82,7 @@ impl Levels {
             Level { rate_hz, range_hz, samples: Vec::new(), start: 0 }
         };
         Self {
-            levels: rates.into_iter().enumerate().map(level).collect(),
+            all: rates.into_iter().enumerate().map(level).collect(),
             frame,
             taps: half_band(),
             has_ended: false,
@@ -89,21 +91,21 @@ impl Levels {
 
     /// Takes the next samples.
     pub(super) fn push(&mut self, samples: &[f32]) {
-        self.levels[0].samples.extend(samples.iter().map(|x| f64::from(*x)));
+        self.all[0].samples.extend(samples.iter().map(|x| f64::from(*x)));
         self.halve();
     }
 
     /// The sound has ended: what follows is silence.
     pub(super) fn end(&mut self) {
-        let silence = vec![0.0; 2 * REACH << self.levels.len()];
-        self.levels[0].samples.extend(silence);
+        let silence = vec![0.0; (2 * REACH) << self.all.len()];
+        self.all[0].samples.extend(silence);
         self.halve();
         self.has_ended = true;
     }
 
     fn halve(&mut self) {
-        for n in 1..self.levels.len() {
-            let (above, below) = self.levels.split_at_mut(n);
+        for n in 1..self.all.len() {
+            let (above, below) = self.all.split_at_mut(n);
             let (above, below) = (&above[n - 1], &mut below[0]);
             let at = |place: i64| {
                 let place = usize::try_from(place - above.start as i64).ok();
@@ -138,7 +140,7 @@ impl Levels {
     /// Whether all samples of the frames centred on a time have arrived.
     pub(super) fn holds(&self, time_s: f64) -> bool {
         self.has_ended
-            || self.levels.iter().all(|level| {
+            || self.all.iter().all(|level| {
                 let last = (time_s * level.rate_hz).round() + self.frame as f64 / 2.0;
                 (level.end() as f64) > last
             })
@@ -146,8 +148,8 @@ impl Levels {
 
     /// Lets go of what only frames before a time need.
     pub(super) fn let_go(&mut self, time_s: f64) {
-        let ends: Vec<u64> = self.levels.iter().map(Level::end).collect();
-        for (n, level) in self.levels.iter_mut().enumerate() {
+        let ends: Vec<u64> = self.all.iter().map(Level::end).collect();
+        for (n, level) in self.all.iter_mut().enumerate() {
             let first = (time_s * level.rate_hz).round() as i64 - self.frame as i64 / 2 - 1;
             let for_next = ends.get(n + 1).map_or(i64::MAX, |end| 2 * *end as i64 - REACH as i64);
             let left_out = first.min(for_next) - level.start as i64;
@@ -166,7 +168,7 @@ fn half_band() -> Vec<f64> {
     let window = WindowKind::Kaiser { beta: 8.0 }.samples(2 * REACH + 2);
     let tap = |n: usize| {
         let away = (2 * n + 1) as f64;
-        let sign = if n % 2 == 0 { 1.0 } else { -1.0 };
+        let sign = if n.is_multiple_of(2) { 1.0 } else { -1.0 };
         sign / (PI * away) * window[REACH + 1 + 2 * n + 1]
     };
     let taps: Vec<f64> = (0..REACH.div_ceil(2)).map(tap).collect();
@@ -194,9 +196,9 @@ mod tests {
                 levels.push(block);
             }
             levels.end();
-            let rate = levels.levels[level].rate_hz;
+            let rate = levels.all[level].rate_hz;
             let mut frame = vec![0.0; levels.frame];
-            levels.levels[level].frame(0.5, &mut frame);
+            levels.all[level].frame(0.5, &mut frame);
             let first = (0.5 * rate).round() - levels.frame as f64 / 2.0;
             let worst = frame
                 .iter()

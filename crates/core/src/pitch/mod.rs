@@ -32,11 +32,13 @@
 //! that the noise and the misfit of its tones leave.
 
 mod candidates;
+mod evidence;
 mod levels;
 mod notes;
 mod path;
 
 pub use candidates::Candidate;
+pub use evidence::{Evidence, evidence};
 pub use notes::{PitchNote, Rival, VibratoFigures};
 
 use candidates::FrameReader;
@@ -45,6 +47,7 @@ use path::{PathFinder, Settled};
 use serde::Serialize;
 
 use crate::error::Error;
+use crate::finding::Finding;
 use crate::units::{Extent, cents_between};
 
 /// How the fundamental is looked for.
@@ -71,6 +74,32 @@ impl Default for PitchSettings {
             expected_hz: None,
             reference_hz: 440.0,
         }
+    }
+}
+
+impl PitchSettings {
+    fn check(&self, sample_rate_hz: f64) -> Result<(), Error> {
+        const LOWEST_HZ: f64 = 5.0;
+        let (low, high) = self.range_hz;
+        if !(low >= LOWEST_HZ && low < high && low < 0.2 * sample_rate_hz) {
+            return Err(Error::Setting {
+                setting: "the range of fundamentals",
+                given: format!("{low} Hz to {high} Hz"),
+                allowed: format!(
+                    "rising, from {LOWEST_HZ} Hz on, and begin below a fifth of the sample rate"
+                ),
+            });
+        }
+        let hop = self.hop.samples(sample_rate_hz);
+        let hop_s = hop as f64 / sample_rate_hz;
+        if !(0.0005..=1.0).contains(&hop_s) {
+            return Err(Error::Setting {
+                setting: "the hop",
+                given: format!("{hop_s} s"),
+                allowed: "0.5 ms to 1 s".into(),
+            });
+        }
+        Ok(())
     }
 }
 
@@ -141,26 +170,8 @@ impl PitchTracker {
     ///
     /// [`Error::Setting`] for a range or a hop that makes no sense.
     pub fn new(settings: PitchSettings, sample_rate_hz: f64, start_s: f64) -> Result<Self, Error> {
-        const LOWEST_HZ: f64 = 5.0;
-        let (low, high) = settings.range_hz;
-        if !(low >= LOWEST_HZ && low < high && low < 0.2 * sample_rate_hz) {
-            return Err(Error::Setting {
-                setting: "the range of fundamentals",
-                given: format!("{low} Hz to {high} Hz"),
-                allowed: format!(
-                    "rising, from {LOWEST_HZ} Hz on, and begin below a fifth of the sample rate"
-                ),
-            });
-        }
-        let hop = settings.hop.samples(sample_rate_hz);
-        let hop_s = hop as f64 / sample_rate_hz;
-        if !(0.0005..=1.0).contains(&hop_s) {
-            return Err(Error::Setting {
-                setting: "the hop",
-                given: format!("{hop_s} s"),
-                allowed: "0.5 ms to 1 s".into(),
-            });
-        }
+        settings.check(sample_rate_hz)?;
+        let hop_s = settings.hop.samples(sample_rate_hz) as f64 / sample_rate_hz;
         let levels = Levels::new(sample_rate_hz, settings.range_hz);
         Ok(Self {
             reader: FrameReader::new(levels.frame),
@@ -344,7 +355,8 @@ fn hold_ends(track: &mut [PitchPoint], hop_s: f64) {
                 let apart = outer.f0_hz.zip(inner.f0_hz).map(|(a, b)| cents_between(a, b).abs());
                 too_soon && apart.is_some_and(|cents| cents > LEAP_CENTS)
             };
-            let Some(inner) = (1..end - start).take(40).filter(leaps).last() else { continue };
+            let reach = 1..(end - start).min(40);
+            let Some(inner) = reach.rev().find(leaps) else { continue };
             let held = track[along(inner)].held();
             for n in 0..inner {
                 track[along(n)] = PitchPoint { time_s: track[along(n)].time_s, ..held };
@@ -352,6 +364,73 @@ fn hold_ends(track: &mut [PitchPoint], hop_s: f64) {
         }
         start = end + 1;
     }
+}
+
+impl Pitch {
+    /// What must be known beside the result.
+    #[must_use]
+    pub fn findings(&self) -> Vec<Finding> {
+        const NEARLY_EVEN: f64 = 0.3;
+        const OFF_SERIES: f64 = 0.7;
+        const NO_STRING: f64 = 4e-3;
+        let mut findings = Vec::new();
+        if self.notes.is_empty() {
+            findings.push(Finding::warning(
+                "no_fundamental",
+                "Nothing in this span has a fundamental in the range: it is silent, noise, or lies outside; \
+                 widen the range, or look at the spectrum.",
+            ));
+        }
+        let lasting = |note: &&PitchNote| note.end_s - note.start_s > 0.1;
+        let even = self.notes.iter().filter(lasting).filter(|note| {
+            note.rivals
+                .first()
+                .is_some_and(|rival| rival.confidence > NEARLY_EVEN * note.confidence)
+        });
+        if let Some((count, note)) = count_and_first(even) {
+            let rival = note.rivals[0];
+            findings.push(Finding::warning(
+                "nearly_even",
+                format!(
+                    "{count}: from {:.2} s, {:.2} Hz is read with a confidence of {:.0} %, but {:.2} Hz has \
+                     {:.0} %. See what speaks for either with --evidence, or narrow the range.",
+                    note.start_s,
+                    note.f0_hz,
+                    100.0 * note.confidence,
+                    rival.f0_hz,
+                    100.0 * rival.confidence
+                ),
+            ));
+        }
+        let off = self.notes.iter().filter(lasting).filter(|note| {
+            note.explained.min(note.tones_explained) < OFF_SERIES || note.inharmonicity > NO_STRING
+        });
+        if let Some((count, note)) = count_and_first(off) {
+            findings.push(Finding::warning(
+                "off_series",
+                format!(
+                    "{count}: from {:.2} s, {:.0} % of the power and {:.0} % of the tones lie on the series of \
+                     {:.2} Hz, with a stiffness B of {:.0e}. Several notes sound at once, or one that is not harmonic, as a bell or a bar: one \
+                     fundamental does not tell what is heard; see the tones in the spectrum.",
+                    note.start_s,
+                    100.0 * note.explained,
+                    100.0 * note.tones_explained,
+                    note.f0_hz,
+                    note.inharmonicity
+                ),
+            ));
+        }
+        findings
+    }
+}
+
+/// How many notes in words, and the first of them.
+fn count_and_first<'a>(
+    mut notes: impl Iterator<Item = &'a PitchNote>,
+) -> Option<(String, &'a PitchNote)> {
+    let first = notes.next()?;
+    let count = 1 + notes.count();
+    Some((if count == 1 { "One note".into() } else { format!("{count} notes") }, first))
 }
 
 /// Follows the fundamental of samples that are all at hand.

@@ -41,6 +41,8 @@ pub struct PitchNote {
     pub confidence: f64,
     /// Share of the power of its tones that lies on its harmonic series.
     pub explained: f64,
+    /// Share of its tones, weak and strong nearly alike, that lies on its harmonic series.
+    pub tones_explained: f64,
     /// Stiffness B of its series, the median of its frames.
     pub inharmonicity: f64,
     /// Number of its strongest harmonic.
@@ -187,6 +189,7 @@ fn note(frames: &[PitchPoint], hop_s: f64, reference_hz: f64) -> Option<PitchNot
         shimmer_db: of_level.rest,
         confidence: frames.iter().map(|point| point.confidence).sum::<f64>() / frames.len() as f64,
         explained: mean_of(|r| r.explained),
+        tones_explained: mean_of(|r| r.tones_explained),
         inharmonicity: median(readings().map(|r| r.inharmonicity).collect()),
         strongest_harmonic,
         fundamental_present: 2 * with_first > frames.len(),
@@ -252,9 +255,14 @@ impl Wavering {
     }
 }
 
-/// Fits a line and a sine of 2.5 to 12 Hz by least squares, the rate to where most is accounted for.
+/// Fits a line and a sine of 2.5 to 12 Hz by least squares, the rate to where most is accounted for; of a
+/// long course to its middle, since no vibrato keeps its phase for longer.
 fn wavering(course: &[f64], hop_s: f64) -> Wavering {
     const RATES_HZ: (f64, f64) = (2.5, 12.0);
+    const LONGEST_S: f64 = 8.0;
+    let most = ((LONGEST_S / hop_s) as usize).max(16);
+    let from = course.len().saturating_sub(most) / 2;
+    let course = &course[from..course.len().min(from + most)];
     let count = course.len();
     let duration_s = count as f64 * hop_s;
     let fit = |rate_hz: f64| line_and_sine(course, hop_s, rate_hz);

@@ -56,6 +56,31 @@ pub fn flute_tone(sample_rate_hz: f64, duration_s: f64) -> Vec<f64> {
     sound
 }
 
+/// A slow scale of the wooden flute from D4 up: MIDI numbers, and cents that its holes are off.
+pub const FLUTE_SCALE: [(i32, f64); 8] =
+    [(62, -6.0), (64, 3.0), (66, 14.0), (67, -2.0), (69, 5.0), (71, 9.0), (73, -12.0), (74, 1.0)];
+
+/// The scale of the flute, half a second a note with a short rest between, with breath and a slight vibrato.
+#[must_use]
+pub fn flute_scale(sample_rate_hz: f64) -> Vec<f64> {
+    let mut sound = Vec::new();
+    for (number, cents) in FLUTE_SCALE {
+        let f0_hz = 440.0 * ((f64::from(number - 69) + cents / 100.0) / 12.0).exp2();
+        let partials = harmonics(f0_hz, &[0.26, 0.12, 0.05, 0.014, 0.006, 0.0025]);
+        let vibrato = Vibrato { rate_hz: 5.2, depth_cents: 8.0 };
+        let mut note = render(&partials, vibrato, sample_rate_hz, 0.5);
+        let breath =
+            coloured_noise(70 + number as u64, 0.002, 1800.0, 0.7, sample_rate_hz, note.len());
+        mix(&mut note, &breath);
+        fade(&mut note, 0.03, sample_rate_hz);
+        note.resize(note.len() + (0.08 * sample_rate_hz) as usize, 0.0);
+        sound.extend(note);
+    }
+    let samples = sound.len();
+    mix(&mut sound, &white_noise(69, HALL_NOISE, samples));
+    sound
+}
+
 /// The partials of the hand bell before it goes to the lathe. Its wall is not perfectly round, so
 /// that each mode is a pair a little apart; the second is meant to be three times the first, and
 /// is 37 cents sharp.
