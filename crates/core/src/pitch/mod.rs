@@ -372,7 +372,7 @@ impl Pitch {
     pub fn findings(&self) -> Vec<Finding> {
         const NEARLY_EVEN: f64 = 0.3;
         const OFF_SERIES: f64 = 0.7;
-        const NO_STRING: f64 = 4e-3;
+        const NO_STRING: f64 = 2.5e-3;
         let mut findings = Vec::new();
         if self.notes.is_empty() {
             findings.push(Finding::warning(

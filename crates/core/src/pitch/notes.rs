@@ -14,7 +14,7 @@ pub struct PitchNote {
     pub start_s: f64,
     /// See above.
     pub end_s: f64,
-    /// Median of its fundamental in Hz.
+    /// Its fundamental in Hz: the median, or the middle of its vibrato.
     pub f0_hz: f64,
     /// Its uncertainty in Hz.
     pub f0_hz_u: f64,
@@ -150,15 +150,20 @@ fn median(mut values: Vec<f64>) -> f64 {
 fn note(frames: &[PitchPoint], hop_s: f64, reference_hz: f64) -> Option<PitchNote> {
     let (first, last) = (frames.first()?, frames.last()?);
     let hz: Vec<f64> = frames.iter().filter_map(|point| point.f0_hz).collect();
-    let f0_hz = median(hz.clone());
-    let (nearest, cents) = Note::nearest(f0_hz, reference_hz)?;
-    let course: Vec<f64> = hz.iter().map(|hz| cents_between(f0_hz, *hz)).collect();
+    let median_hz = median(hz.clone());
+    let course: Vec<f64> = hz.iter().map(|hz| cents_between(median_hz, *hz)).collect();
     let readings = || frames.iter().filter_map(|point| point.reading);
     let levels: Vec<f64> = readings().map(|r| 10.0 * r.power.log10()).collect();
     // The ends, where frames reach beyond the note, are left out where there is enough left.
     let ends = (frames.len() / 6).min((0.03 / hop_s) as usize);
     let inside = ends..frames.len() - ends;
     let wave = wavering(&course[inside.clone()], hop_s);
+    let vibrato = wave.vibrato(readings().map(|r| r.frame_s));
+    // The median of a vibrato that is cut off within a turn lies beside its middle.
+    let is_wavering = vibrato.vibrato_rate_hz.is_some();
+    let shift = if is_wavering { wave.centre } else { 0.0 };
+    let f0_hz = median_hz * (shift / 1200.0).exp2();
+    let (nearest, cents) = Note::nearest(f0_hz, reference_hz)?;
     let of_level = wavering(&levels[inside.clone()], hop_s);
     let mean_of = |value: fn(&super::Candidate) -> f64| {
         readings().map(|r| value(&r)).sum::<f64>() / frames.len() as f64
@@ -184,7 +189,7 @@ fn note(frames: &[PitchPoint], hop_s: f64, reference_hz: f64) -> Option<PitchNot
         cents,
         cents_u: 1200.0 / std::f64::consts::LN_2 * f0_hz_u / f0_hz,
         drift_cents_per_s: wave.drift,
-        vibrato: wave.vibrato(readings().map(|r| r.frame_s)),
+        vibrato,
         jitter_cents: wave.rest,
         shimmer_db: of_level.rest,
         confidence: frames.iter().map(|point| point.confidence).sum::<f64>() / frames.len() as f64,
@@ -223,6 +228,8 @@ fn rivals(frames: &[PitchPoint]) -> Vec<Rival> {
 
 /// A course as a straight line, a sine and a rest.
 struct Wavering {
+    /// Its middle without the sine.
+    centre: f64,
     /// Slope per second.
     drift: f64,
     rate_hz: f64,
@@ -266,9 +273,16 @@ fn wavering(course: &[f64], hop_s: f64) -> Wavering {
     let count = course.len();
     let duration_s = count as f64 * hop_s;
     let fit = |rate_hz: f64| line_and_sine(course, hop_s, rate_hz);
-    let (drift, _, line_rest) = fit(0.0);
-    let none =
-        Wavering { drift, rate_hz: 0.0, depth: 0.0, share: 0.0, rest: line_rest, duration_s };
+    let (centre, drift, _, line_rest) = fit(0.0);
+    let none = Wavering {
+        centre,
+        drift,
+        rate_hz: 0.0,
+        depth: 0.0,
+        share: 0.0,
+        rest: line_rest,
+        duration_s,
+    };
     let highest = RATES_HZ.1.min(0.3 / hop_s);
     if count < 12 || duration_s * highest < 2.0 || line_rest <= 0.0 {
         return none;
@@ -277,23 +291,23 @@ fn wavering(course: &[f64], hop_s: f64) -> Wavering {
     let low = RATES_HZ.0.max(1.2 / duration_s);
     let steps = ((highest - low) / step).max(0.0) as usize;
     let rates = (0..=steps).map(|n| low + n as f64 * step);
-    let best = rates.map(|rate| (fit(rate).2, rate)).min_by(|a, b| a.0.total_cmp(&b.0));
+    let best = rates.map(|rate| (fit(rate).3, rate)).min_by(|a, b| a.0.total_cmp(&b.0));
     let Some((_, coarse)) = best else { return none };
     // The least of the rest, by golden section.
     let (mut a, mut b) = (coarse - step, coarse + step);
     for _ in 0..24 {
         let (c, d) = (b - 0.618_034 * (b - a), a + 0.618_034 * (b - a));
-        if fit(c).2 < fit(d).2 { b = d } else { a = c }
+        if fit(c).3 < fit(d).3 { b = d } else { a = c }
     }
     let rate_hz = f64::midpoint(a, b);
-    let (drift, depth, rest) = fit(rate_hz);
+    let (centre, drift, depth, rest) = fit(rate_hz);
     let share = 1.0 - (rest / line_rest).powi(2);
-    Wavering { drift, rate_hz, depth, share, rest, duration_s }
+    Wavering { centre, drift, rate_hz, depth, share, rest, duration_s }
 }
 
-/// Least squares of a + b·t + c·cos + d·sin: slope, amplitude of the sine, and RMS of the rest. A rate of 0
+/// Least squares of a + b·t + c·cos + d·sin, t from the middle: a, slope, amplitude of the sine, and RMS of the rest. A rate of 0
 /// leaves the sine out.
-fn line_and_sine(course: &[f64], hop_s: f64, rate_hz: f64) -> (f64, f64, f64) {
+fn line_and_sine(course: &[f64], hop_s: f64, rate_hz: f64) -> (f64, f64, f64, f64) {
     let terms = if rate_hz > 0.0 { 4 } else { 2 };
     let middle = 0.5 * (course.len() as f64 - 1.0);
     let basis = |n: usize| {
@@ -317,7 +331,7 @@ fn line_and_sine(course: &[f64], hop_s: f64, rate_hz: f64) -> (f64, f64, f64) {
         (value - made).powi(2)
     });
     let rest = (squares.sum::<f64>() / course.len().max(1) as f64).sqrt();
-    (solution[1], solution[2].hypot(solution[3]), rest)
+    (solution[0], solution[1], solution[2].hypot(solution[3]), rest)
 }
 
 /// Gaussian elimination of the first `terms` equations, which are positive definite; what they leave open
