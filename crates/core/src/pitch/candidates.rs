@@ -66,6 +66,8 @@ pub struct Candidate {
     pub f0_hz_u: f64,
     /// Stiffness B of the series.
     pub inharmonicity: f64,
+    /// Stiffness that the series was followed with, whether or not it stands out of its uncertainty.
+    pub stretch: f64,
     /// What speaks for it, in nats.
     pub evidence: f64,
     /// Correlation of the sound with itself one period later, from −1 to 1.
@@ -364,6 +366,7 @@ impl FrameReader {
             f0_hz,
             f0_hz_u,
             inharmonicity,
+            stretch: law.slope / law.square,
             evidence: evidence
                 - mean * (COST_BETWEEN * between + COST_BELOW * below)
                 - COST_LEFT_OUT * left_out,

@@ -403,20 +403,20 @@ impl Pitch {
             ));
         }
         let off = self.notes.iter().filter(lasting).filter(|note| {
-            note.explained.min(note.tones_explained) < OFF_SERIES || note.inharmonicity > NO_STRING
+            note.explained.min(note.tones_explained) < OFF_SERIES || note.stretch > NO_STRING
         });
         if let Some((count, note)) = count_and_first(off) {
             findings.push(Finding::warning(
                 "off_series",
                 format!(
                     "{count}: from {:.2} s, {:.0} % of the power and {:.0} % of the tones lie on the series of \
-                     {:.2} Hz, with a stiffness B of {:.0e}. Several notes sound at once, or one that is not harmonic, as a bell or a bar: one \
+                     {:.2} Hz, followed with a stiffness B of {:.0e}. Several notes sound at once, or one that is not harmonic, as a bell or a bar: one \
                      fundamental does not tell what is heard; see the tones in the spectrum.",
                     note.start_s,
                     100.0 * note.explained,
                     100.0 * note.tones_explained,
                     note.f0_hz,
-                    note.inharmonicity
+                    note.stretch
                 ),
             ));
         }

@@ -45,6 +45,9 @@ pub struct PitchNote {
     pub tones_explained: f64,
     /// Stiffness B of its series, the median of its frames.
     pub inharmonicity: f64,
+    /// Stiffness that its series was followed with, whether or not it stands out, the median of its frames:
+    /// large where the tones lie on no harmonic series.
+    pub stretch: f64,
     /// Number of its strongest harmonic.
     pub strongest_harmonic: usize,
     /// Whether the first harmonic is there.
@@ -196,6 +199,7 @@ fn note(frames: &[PitchPoint], hop_s: f64, reference_hz: f64) -> Option<PitchNot
         explained: mean_of(|r| r.explained),
         tones_explained: mean_of(|r| r.tones_explained),
         inharmonicity: median(readings().map(|r| r.inharmonicity).collect()),
+        stretch: median(readings().map(|r| r.stretch).collect()),
         strongest_harmonic,
         fundamental_present: 2 * with_first > frames.len(),
         rivals: rivals(frames),
