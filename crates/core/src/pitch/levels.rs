@@ -188,7 +188,7 @@ mod tests {
             (1000.0, 1, true),
             (1000.0, 4, true),
             (9000.0, 1, true),
-            (1690.0, 4, false),
+            (1900.0, 4, false),
             (4100.0, 3, false),
         ] {
             let mut levels = Levels::new(48_000.0, (25.0, 5000.0));
