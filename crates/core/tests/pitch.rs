@@ -7,7 +7,9 @@ use std::f64::consts::TAU;
 use rand::{RngExt, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 use tonemap_core::pitch::{Pitch, PitchSettings, PitchTracker, pitch};
-use tonemap_core::synth::{coloured_noise, mix, to_samples, white_noise};
+use tonemap_core::synth::{
+    Partial, Vibrato, coloured_noise, harmonics, mix, render, to_samples, white_noise,
+};
 use tonemap_core::units::cents_between;
 
 const RATE_HZ: f64 = 48_000.0;
@@ -386,6 +388,26 @@ fn vibrato_and_glide_are_followed() {
     println!("glide of an octave a second: {glide:.2} cents RMS over {frames} frames");
     assert!(worst_rate < 0.01 && worst_depth < 0.03, "{worst_rate} {worst_depth}");
     assert!(glide < 5.0 && frames > 1900, "{glide} {frames}");
+}
+
+/// A note that dies away into steady noise ends where it is no longer heard, and does not drag on.
+#[test]
+fn a_long_fade_ends_in_the_noise() {
+    for (seed, f0_hz) in [(1, 55.0), (2, 110.0), (3, 220.0), (4, 440.0)] {
+        let partials: Vec<Partial> = harmonics(f0_hz, &[0.2, 0.1, 0.06, 0.04])
+            .into_iter()
+            .map(|partial| Partial { t60_s: 1.0, ..partial })
+            .collect();
+        let mut sound = render(&partials, Vibrato::default(), RATE_HZ, 4.0);
+        let noise = white_noise(seed, 1e-3, sound.len());
+        mix(&mut sound, &noise);
+        let found =
+            pitch(&to_samples(&sound), RATE_HZ, &PitchSettings::default()).expect("followed");
+        let last = found.track.iter().rev().find(|point| point.voiced).expect("a note");
+        // The first partial falls below the noise of its own bin some 1.5 s after the start.
+        println!("{f0_hz} Hz with a decay of 1 s into noise: voiced until {:.2} s", last.time_s);
+        assert!((0.6..2.2).contains(&last.time_s), "{f0_hz} Hz: {}", last.time_s);
+    }
 }
 
 /// However the samples arrive, the same result.

@@ -304,6 +304,8 @@ impl PowerCourse {
         let mut start = 0;
         while start < track.len() {
             let end = start + track[start..].iter().take_while(|point| point.voiced).count();
+            // What is added behind a stretch is no stretch of its own, to be added to again.
+            let mut next = end + 1;
             if start < end {
                 // Forwards from the first frame, and backwards from the last.
                 for (edge, is_first) in [(start, true), (end - 1, false)] {
@@ -329,10 +331,11 @@ impl PowerCourse {
                     for place in before {
                         track[place] =
                             PitchPoint { time_s: track[place].time_s, ..track[edge].held() };
+                        next = next.max(place + 1);
                     }
                 }
             }
-            start = end + 1;
+            start = next;
         }
     }
 }
@@ -410,8 +413,9 @@ impl Pitch {
                 "off_series",
                 format!(
                     "{count}: from {:.2} s, {:.0} % of the power and {:.0} % of the tones lie on the series of \
-                     {:.2} Hz, followed with a stiffness B of {:.0e}. Several notes sound at once, or one that is not harmonic, as a bell or a bar: one \
-                     fundamental does not tell what is heard; see the tones in the spectrum.",
+                     {:.2} Hz, followed with a stiffness B of {:.0e}. Several notes sound at once, or one that \
+                     is not harmonic, as a bell or a bar: one fundamental does not tell what is heard; see the \
+                     tones in the spectrum.",
                     note.start_s,
                     100.0 * note.explained,
                     100.0 * note.tones_explained,
