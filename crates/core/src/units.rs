@@ -134,6 +134,16 @@ impl fmt::Display for Note {
     }
 }
 
+/// Writes a note by its name.
+// The serializer hands over a reference.
+#[expect(clippy::trivially_copy_pass_by_ref)]
+pub(crate) fn note_text<S: serde::Serializer>(
+    note: &Note,
+    serializer: S,
+) -> Result<S::Ok, S::Error> {
+    serializer.collect_str(note)
+}
+
 impl FromStr for Note {
     type Err = Error;
 

@@ -11,7 +11,9 @@ use tonemap_core::pitch::{
     DEFAULT_RANGE_HZ, Pitch as Found, PitchNote, PitchPoint, PitchSettings, PitchTracker, evidence,
 };
 use tonemap_core::spectrogram::{Spectrogram as Cells, SpectrogramPlan, SpectrogramSettings};
-use tonemap_core::units::{Extent, Frequency, FrequencyRange, Note, Seconds};
+use tonemap_core::units::{
+    Extent, Frequency, FrequencyRange, LevelReference, Note, Seconds, cents_between,
+};
 use tonemap_core::{Error, Finding, SampleSpan};
 use tonemap_figures::{
     ColourMap, DrawnSpectrogram, DrawnTrack, EvidenceFigure, Figure, Marks, PitchFigure,
@@ -183,7 +185,10 @@ impl Pitch {
             output::write_figure(file, &drawn, self.output.force)?;
         }
         if let Some(file) = &self.midi {
-            let bytes = midi_file(&midi_notes(&first.found), &first.part.title())?;
+            let bytes = midi_file(
+                &midi_notes(&first.found, first.settings.reference_hz),
+                &first.part.title(),
+            )?;
             output::write_whole(file, &bytes, self.output.force)?;
         }
         let content = match self.output.format {
@@ -231,16 +236,14 @@ impl Pitch {
         )?);
         findings.extend(meter.finish().findings(&part.channel_name()));
         let found = tracker.finish();
+        let cut = self.search.range.and_then(|range| range.cut(settings.reference_hz, rate));
+        findings.extend(cut);
         findings.extend(found.findings());
         Ok(Made { part, settings, found, findings })
     }
 
     /// The track over a spectrogram, or alone.
-    fn draw(
-        &self,
-        made: &Made<'_>,
-        reference: tonemap_core::units::LevelReference,
-    ) -> Result<Figure> {
+    fn draw(&self, made: &Made<'_>, reference: LevelReference) -> Result<Figure> {
         let rate = made.part.take().info.sample_rate_hz;
         let span = made.part.span;
         let voiced = || made.found.track.iter().filter_map(|point| point.f0_hz);
@@ -394,7 +397,7 @@ fn drawn_track(found: &Found) -> DrawnTrack {
             continue;
         };
         // A leap is no line.
-        let goes_on = last.is_some_and(|last| (f0_hz / last).log2().abs() < 70.0 / 1200.0);
+        let goes_on = last.is_some_and(|last| cents_between(last, f0_hz).abs() < 70.0);
         let drawn =
             TrackPoint { time_s: point.time_s, frequency_hz: f0_hz, confidence: point.confidence };
         match stretches.last_mut() {
@@ -406,12 +409,11 @@ fn drawn_track(found: &Found) -> DrawnTrack {
     DrawnTrack { stretches }
 }
 
-fn midi_notes(found: &Found) -> Vec<MidiNote> {
+fn midi_notes(found: &Found, reference_hz: f64) -> Vec<MidiNote> {
     let note = |note: &PitchNote| {
         let inside = |point: &&PitchPoint| (note.start_s..note.end_s).contains(&point.time_s);
-        let in_tune = note.f0_hz / (note.cents / 1200.0).exp2();
-        let bend =
-            |point: &PitchPoint| Some((point.time_s, 1200.0 * (point.f0_hz? / in_tune).log2()));
+        let in_tune = note.note.frequency_hz(reference_hz);
+        let bend = |point: &PitchPoint| Some((point.time_s, cents_between(in_tune, point.f0_hz?)));
         MidiNote {
             start_s: note.start_s,
             end_s: note.end_s,

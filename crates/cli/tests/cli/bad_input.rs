@@ -146,7 +146,7 @@ fn wrong_usage_ends_with_2_and_shows_the_accepted_forms() {
         assert!(run.err.contains(wanted), "{arguments}: {}", run.err);
         assert_eq!(run.out, "");
     }
-    for command in ["spectrum", "spectrogram"] {
+    for command in ["spectrum", "spectrogram", "pitch"] {
         let json = bench.json(&format!("{command} take.wav --range 100Hz..30kHz --format json"));
         assert!(json["findings"].to_string().contains("range_cut"), "{json}");
     }

@@ -19,7 +19,7 @@ pub struct PitchNote {
     /// Its uncertainty in Hz.
     pub f0_hz_u: f64,
     /// The nearest note.
-    #[serde(serialize_with = "note_text")]
+    #[serde(serialize_with = "crate::units::note_text")]
     pub note: Note,
     /// Its MIDI number.
     pub midi: i32,
@@ -72,12 +72,6 @@ pub struct Rival {
     pub f0_hz: f64,
     /// Its mean confidence in the frames of the note.
     pub confidence: f64,
-}
-
-// The serializer hands over a reference.
-#[expect(clippy::trivially_copy_pass_by_ref)]
-fn note_text<S: serde::Serializer>(note: &Note, serializer: S) -> Result<S::Ok, S::Error> {
-    serializer.collect_str(note)
 }
 
 /// A stretch shorter than this is no note but an accident, in seconds.

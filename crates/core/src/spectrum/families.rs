@@ -13,7 +13,7 @@
 //! F and B are then fitted by least squares to f²/n² = F²·(1 + B·n²), each tone weighted by its own
 //! uncertainty and by a scatter that all share, found so that χ² is as large as it should be.
 
-use serde::{Serialize, Serializer};
+use serde::Serialize;
 
 use super::Peak;
 use crate::units::{Note, cents_between};
@@ -34,7 +34,7 @@ pub struct Family {
     /// Its uncertainty; `None` where B is not fitted.
     pub inharmonicity_u: Option<f64>,
     /// Note nearest to the fundamental.
-    #[serde(serialize_with = "note_text")]
+    #[serde(serialize_with = "crate::units::note_text")]
     pub note: Note,
     /// Distance from that note in cents.
     pub cents: f64,
@@ -53,12 +53,6 @@ pub struct Member {
     pub frequency_hz: f64,
     /// Distance from n·F·√(1 + B·n²) in cents.
     pub cents: f64,
-}
-
-// The serializer hands over a reference.
-#[expect(clippy::trivially_copy_pass_by_ref)]
-fn note_text<S: Serializer>(note: &Note, serializer: S) -> Result<S::Ok, S::Error> {
-    serializer.collect_str(note)
 }
 
 /// Fewest tones of a series.
