@@ -8,18 +8,16 @@
 
 #[path = "support/process.rs"]
 mod process;
+#[path = "support/takes.rs"]
+mod takes;
 
-use std::fs::File;
-use std::io::BufWriter;
 use std::path::Path;
 use std::time::{Duration, Instant};
 
 use rayon::prelude::*;
 use realfft::RealFftPlanner;
-use tonemap_core::synth::{PluckedString, mix, to_samples, white_noise};
-use tonemap_media::{Block, TakeReader, WavEncoding, write_wav};
+use tonemap_media::{Block, TakeReader};
 
-const RATE: u32 = 48_000;
 const FRAME: usize = 4096;
 const HOP: usize = 1024;
 const ROUNDS: usize = 5;
@@ -27,8 +25,9 @@ const ROUNDS: usize = 5;
 fn main() {
     let folder = tempfile::tempdir().expect("a temporary folder");
     let (short, long) = (folder.path().join("short.wav"), folder.path().join("hour.wav"));
-    write_take(&short, 6);
-    write_take(&long, 60);
+    let minute = takes::harp_minute();
+    takes::write(&short, &minute, 6);
+    takes::write(&long, &minute, 60);
     let picture = folder.path().join("picture.png");
     let picture = picture.to_str().expect("text");
     let arguments = [
@@ -64,23 +63,6 @@ fn main() {
     println!("median growth of time {:.1} (bar: 10.5)", growths[ROUNDS / 2]);
     let [short, long] = peaks.map(|kib| kib as f64 * 1.024e-3);
     println!("peak memory {long:.1} MB (bar: 200 MB), {:.2} x that of six minutes", long / short);
-}
-
-/// Notes all over the compass of a harp, minute after minute.
-fn write_take(path: &Path, minutes: usize) {
-    let rate = f64::from(RATE);
-    let mut sound = white_noise(1, 3e-5, 60 * RATE as usize);
-    for n in 0..30 {
-        let string = PluckedString {
-            frequency_hz: 65.4 * 2f64.powf(f64::from(n * 7 % 48) / 12.0),
-            t60_s: 3.0,
-            ..PluckedString::default()
-        };
-        mix(&mut sound[(2.0 * f64::from(n) * rate) as usize..], &string.render(rate, 4.0));
-    }
-    let file = BufWriter::new(File::create(path).expect("created"));
-    let samples = to_samples(&sound).repeat(minutes);
-    write_wav(file, RATE, &[samples], WavEncoding::Integer(24)).expect("written");
 }
 
 /// Decodes and transforms, nothing else.

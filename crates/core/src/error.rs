@@ -49,4 +49,9 @@ pub enum Error {
         /// Samples needed.
         needed: u64,
     },
+    /// Nothing in the sound has a fundamental.
+    #[error(
+        "nothing in this span has a fundamental; follow its partials without one by --free, or set --range for the fundamental"
+    )]
+    NoFundamental,
 }

@@ -27,6 +27,7 @@ mod narrow;
 mod notes;
 mod page;
 mod panel;
+mod partials;
 mod pitch;
 mod sheet;
 mod spectrogram;
@@ -41,6 +42,7 @@ pub use error::Error;
 pub use marks::{DrawnTrack, Marks, TrackPoint};
 pub use narrow::{DrawnLook, NarrowFigure, narrow_figure};
 pub use page::{PageStep, index_page};
+pub use partials::{PartialsFigure, partials_figure};
 pub use pitch::{EvidenceFigure, PitchFigure, evidence_figure, pitch_cells, pitch_figure};
 pub use sheet::{Figure, Size};
 pub use spectrogram::{

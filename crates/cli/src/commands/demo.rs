@@ -299,6 +299,31 @@ const STEPS: &[Step] = &[
         files: &[],
     },
     Step {
+        heading: "What the string is made of",
+        text: "Forty partials, each with its frequency, level and decay. They lie wider than harmonics do, as the law \
+               of a stiff string wants it; the tracks alone make the note again to within a few parts in ten million \
+               of its power.",
+        arguments: "partials harp-g3 --figure harp-partials.png --view decay",
+        figure: Some("harp-partials.png"),
+        files: &[],
+    },
+    Step {
+        heading: "The bell: each tone is a pair",
+        text: "No fundamental is assumed. Beside each tone stands its ratio to the first, how far that is from the one \
+               wanted, and how often its pair beats, though no frame could tell the two apart.",
+        arguments: "partials bell-cut0 --free --ratios-to 1 --target 1,3 --range ..4kHz --figure bell-partials.png \
+                    --view decay",
+        figure: Some("bell-partials.png"),
+        files: &[],
+    },
+    Step {
+        heading: "The vibrato, partial by partial",
+        text: "Each partial is followed through the vibrato, the fainter the paler.",
+        arguments: "partials vibrato.wav --figure vibrato-partials.png",
+        figure: Some("vibrato-partials.png"),
+        files: &[],
+    },
+    Step {
         heading: "The damaged take: the result says so",
         text: "Clipping makes harmonics that the flute never played. The numbers are still given, with \
                what they suffer from beside them, on the figure too.",

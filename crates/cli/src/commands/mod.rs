@@ -3,6 +3,7 @@
 mod demo;
 mod filter;
 mod inspect;
+mod partials;
 mod pitch;
 mod signal;
 mod spectrogram;
@@ -21,6 +22,7 @@ pub(crate) enum Command {
     Spectrum(Box<spectrum::Spectrum>),
     Spectrogram(Box<spectrogram::Spectrogram>),
     Pitch(Box<pitch::Pitch>),
+    Partials(Box<partials::Partials>),
     Filter(Box<filter::Filter>),
     Signal(signal::Signal),
     Study(study::Study),
@@ -34,6 +36,7 @@ impl Command {
             Self::Spectrum(command) => command.run(),
             Self::Spectrogram(command) => command.run(),
             Self::Pitch(command) => command.run(),
+            Self::Partials(command) => command.run(),
             Self::Filter(command) => command.run(),
             Self::Signal(command) => command.run(),
             Self::Study(command) => command.run(),

@@ -2,7 +2,6 @@
 
 use std::path::PathBuf;
 use std::str::FromStr;
-use std::sync::Arc;
 
 use anyhow::Result;
 use clap::Args;
@@ -10,7 +9,7 @@ use serde::Serialize;
 use tonemap_core::pitch::{
     DEFAULT_RANGE_HZ, Pitch as Found, PitchNote, PitchPoint, PitchSettings, PitchTracker, evidence,
 };
-use tonemap_core::spectrogram::{Spectrogram as Cells, SpectrogramPlan, SpectrogramSettings};
+use tonemap_core::spectrogram::Spectrogram as Cells;
 use tonemap_core::units::{
     Extent, Frequency, FrequencyRange, LevelReference, Note, Seconds, cents_between,
 };
@@ -21,7 +20,7 @@ use tonemap_figures::{
 };
 use tonemap_media::{MidiNote, midi_file};
 
-use super::spectrogram::Columns;
+use super::spectrogram::background;
 use crate::args::{FigureArgs, Format, OutputArgs, PartArgs, SourceArgs};
 use crate::output::{self, Status, Usage};
 use crate::studies;
@@ -261,7 +260,12 @@ impl Pitch {
         let cells = if self.look.alone {
             None
         } else {
-            Some(self.background(made, range_hz, pitch_cells(self.figure.size))?)
+            Some(background(
+                &made.part,
+                range_hz,
+                pitch_cells(self.figure.size),
+                self.output.quiet,
+            )?)
         };
         let title = made.part.title();
         let span_s = (span.start as f64 / rate, span.end as f64 / rate);
@@ -298,30 +302,6 @@ impl Pitch {
             reference_hz: made.settings.reference_hz,
         };
         Ok(pitch_figure(&figure, self.figure.size)?)
-    }
-
-    /// The spectrogram behind the track.
-    fn background(
-        &self,
-        made: &Made<'_>,
-        range_hz: (f64, f64),
-        size: (usize, usize),
-    ) -> Result<Cells> {
-        let rate = made.part.take().info.sample_rate_hz;
-        let settings = SpectrogramSettings {
-            range_hz: Some(range_hz),
-            size,
-            ..SpectrogramSettings::default()
-        };
-        let plan = Arc::new(SpectrogramPlan::new(&settings, rate, made.part.span.len())?);
-        let mut columns = Columns::new(plan, false, None);
-        made.part.read_in_two(
-            "spectrogram",
-            self.output.quiet,
-            |samples| columns.push(samples),
-            |_| (),
-        )?;
-        columns.finish()
     }
 }
 

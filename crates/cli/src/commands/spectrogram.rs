@@ -836,3 +836,19 @@ fn as_csv(made: &[Made<'_>]) -> Result<String> {
     }
     Ok(table)
 }
+
+/// The spectrogram behind a track, on a logarithmic axis.
+pub(super) fn background(
+    part: &Part<'_>,
+    range_hz: (f64, f64),
+    size: (usize, usize),
+    quiet: bool,
+) -> Result<Cells> {
+    let settings =
+        SpectrogramSettings { range_hz: Some(range_hz), size, ..SpectrogramSettings::default() };
+    let rate = part.take().info.sample_rate_hz;
+    let plan = Arc::new(SpectrogramPlan::new(&settings, rate, part.span.len())?);
+    let mut columns = Columns::new(plan, false, None);
+    part.read_in_two("spectrogram", quiet, |samples| columns.push(samples), |_| ())?;
+    columns.finish()
+}

@@ -93,6 +93,11 @@ pub(crate) fn sine(frequency_hz: f64) -> Vec<f32> {
     tonemap_core::synth::sine(frequency_hz, 0.5, 0.3, 48_000.0, 48_000)
 }
 
+/// A number in JSON.
+pub(crate) fn number(value: &Value) -> f64 {
+    value.as_f64().unwrap_or_else(|| panic!("a number, not {value}"))
+}
+
 /// Codes of the findings in a JSON result.
 pub(crate) fn codes(result: &Value) -> Vec<&str> {
     result["findings"]

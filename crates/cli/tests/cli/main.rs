@@ -10,6 +10,7 @@ mod bad_input;
 mod bench;
 mod demo;
 mod inspect;
+mod partials;
 mod pitch;
 mod signal;
 mod sources;

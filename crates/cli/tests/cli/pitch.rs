@@ -1,10 +1,9 @@
 //! `pitch`: the fundamental over time.
 
-use serde_json::Value;
 use tonemap_core::synth::{Partial, Vibrato, harmonics, mix, render, to_samples, white_noise};
 use tonemap_media::WavEncoding;
 
-use crate::bench::{Bench, codes, sine};
+use crate::bench::{Bench, codes, number, sine};
 
 const RATE_HZ: f64 = 48_000.0;
 
@@ -23,10 +22,6 @@ fn three_notes() -> Vec<f32> {
     let count = sound.len();
     mix(&mut sound, &white_noise(5, 1e-4, count));
     to_samples(&sound)
-}
-
-fn number(value: &Value) -> f64 {
-    value.as_f64().expect("a number")
 }
 
 #[test]
@@ -97,14 +92,41 @@ fn what_is_no_single_note_is_told() {
     let bell = [(520.0, 0.2), (1195.0, 0.2), (1593.0, 0.2), (2946.0, 0.1)]
         .map(|(hz, amplitude)| Partial { frequency_hz: hz, amplitude, phase_rad: 0.3, t60_s: 4.0 });
     let bell = render(&bell, Vibrato::default(), RATE_HZ, 1.0);
+    // The strike note of a chime has no partial of its own.
+    let chime = [(538.6, 0.2), (804.0, 0.2), (1123.0, 0.15), (1495.0, 0.1)]
+        .map(|(hz, amplitude)| Partial { frequency_hz: hz, amplitude, phase_rad: 0.3, t60_s: 5.0 });
+    let chime = render(&chime, Vibrato::default(), RATE_HZ, 2.0);
     for (name, sound, code) in [
         ("chord.wav", chord, "off_series"),
+        ("chime.wav", chime, "implied_fundamental"),
         ("bell.wav", bell, "off_series"),
         ("noise.wav", white_noise(4, 0.1, 48_000), "no_fundamental"),
     ] {
         bench.take(name, 48_000, WavEncoding::Float, &[to_samples(&sound)]);
         let json = bench.json(&format!("pitch {name} --format json"));
         assert!(codes(&json).contains(&code), "{name}: {}", json["findings"]);
+    }
+}
+
+/// Two strings that beat are one note, between them.
+#[test]
+fn strings_that_beat_are_one_note() {
+    let bench = Bench::new();
+    for (name, apart_hz) in [("slow.wav", 0.3), ("quick.wav", 1.6)] {
+        let mut pair = vec![0.0; 3 * 48_000];
+        for hz in [196.0, 196.0 + apart_hz] {
+            let mut partials = harmonics(hz, &[0.1, 0.12, 0.06, 0.05, 0.03, 0.02]);
+            for (n, partial) in partials.iter_mut().enumerate() {
+                (partial.t60_s, partial.phase_rad) = (4.0, n as f64 * hz);
+            }
+            mix(&mut pair, &render(&partials, Vibrato::default(), RATE_HZ, 3.0));
+        }
+        bench.take(name, 48_000, WavEncoding::Float, &[to_samples(&pair)]);
+        let json = bench.json(&format!("pitch {name} --format json"));
+        let notes = json["result"]["notes"].as_array().expect("notes");
+        assert_eq!(notes.len(), 1, "{name}: {notes:?}");
+        let f0_hz = number(&notes[0]["f0_hz"]);
+        assert!((195.9..196.1 + apart_hz).contains(&f0_hz), "{name}: {f0_hz}");
     }
 }
 

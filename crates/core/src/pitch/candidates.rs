@@ -6,6 +6,7 @@ use std::f64::consts::TAU;
 use rustfft::num_complex::Complex;
 
 use super::levels::{Level, Levels, USED_SHARE};
+use crate::lanes::{dot, sum};
 use crate::transform::RealTransform;
 use crate::units::cents_between;
 
@@ -46,8 +47,10 @@ const USUAL_B: f64 = 1e-3;
 /// Correlation with itself one period later below which a sound is not periodic, and from which on it is.
 const NOT_PERIODIC: f64 = 0.1;
 const PERIODIC: f64 = 0.4;
-/// Of each level, so many candidates are checked for periodicity.
+/// Of each level, so many candidates are checked for periodicity, if they have this share of the best evidence
+/// of all.
 const CHECKED: usize = 3;
+const WORTH_CHECKING: f64 = 0.12;
 /// Candidates that are kept of a frame.
 pub(super) const KEPT: usize = 5;
 /// Candidates nearer than this are one, in cents.
@@ -101,7 +104,11 @@ struct Tone {
 /// The tones of a frame at one level, found by bin.
 #[derive(Debug, Clone, Default)]
 struct Tones {
+    /// In the order of their frequencies.
     all: Vec<Tone>,
+    /// What speaks for the tones before each, added up, and the power of all.
+    evidence_before: Vec<f64>,
+    power: f64,
     /// For each bin the tone that is nearest, as far as one lies within two bins.
     near: Vec<Option<u16>>,
     bin_hz: f64,
@@ -123,10 +130,11 @@ pub(super) struct FrameReader {
     sloped: Vec<Complex<f64>>,
     power: Vec<f64>,
     floor: NoiseFloor,
-    correlator: Correlator,
+    correlators: Vec<Correlator>,
     tones: Tones,
     proposals: Vec<Proposal>,
-    found: Vec<Candidate>,
+    /// What was found in the levels, with the number of its level.
+    found: Vec<(usize, Candidate)>,
 }
 
 impl FrameReader {
@@ -137,8 +145,8 @@ impl FrameReader {
             windowed: vec![Complex::default(); frame / 2 + 1],
             sloped: vec![Complex::default(); frame / 2 + 1],
             power: vec![0.0; frame / 2 + 1],
-            floor: NoiseFloor::default(),
-            correlator: Correlator::default(),
+            floor: NoiseFloor::new(used_bins(frame) + 1),
+            correlators: Vec::new(),
             tones: Tones::default(),
             proposals: Vec::new(),
             found: Vec::new(),
@@ -147,13 +155,14 @@ impl FrameReader {
 
     /// The best readings of the frames centred on a time, the best first.
     pub(super) fn read(&mut self, levels: &Levels, time_s: f64) -> Vec<Candidate> {
-        let mut best: Vec<Candidate> = Vec::with_capacity(4 * KEPT);
-        for level in &levels.all {
+        self.found.clear();
+        for (n, level) in levels.all.iter().enumerate() {
             if let Some(range_hz) = level.range_hz {
-                self.read_level(level, range_hz, time_s);
-                best.extend(&self.found);
+                self.read_level(n, level, range_hz, time_s);
             }
         }
+        self.check_periodicity(levels, time_s);
+        let mut best: Vec<Candidate> = self.found.iter().map(|(_, candidate)| *candidate).collect();
         best.sort_by(|a, b| b.evidence.total_cmp(&a.evidence));
         let mut kept: Vec<Candidate> = Vec::with_capacity(KEPT);
         for candidate in best {
@@ -176,36 +185,50 @@ impl FrameReader {
         kept
     }
 
-    fn read_level(&mut self, level: &Level, range_hz: (f64, f64), time_s: f64) {
-        self.found.clear();
+    /// Finds the best series in the frame of one level.
+    fn read_level(&mut self, number: usize, level: &Level, range_hz: (f64, f64), time_s: f64) {
         level.frame(time_s, &mut self.frame);
-        let mean = self.frame.iter().sum::<f64>() / self.frame.len() as f64;
-        let power =
-            self.frame.iter().map(|x| (x - mean).powi(2)).sum::<f64>() / self.frame.len() as f64;
+        subtract_mean(&mut self.frame);
+        let power = dot(&self.frame, &self.frame) / self.frame.len() as f64;
         if power < SILENT {
             return;
         }
-        for x in &mut self.frame {
-            *x -= mean;
-        }
         self.transform_frame(level.rate_hz);
         self.propose(range_hz);
-        for n in 0..self.proposals.len() {
-            let candidate = self.series(self.proposals[n], range_hz, power);
-            self.found.extend(candidate);
+        let mut of_level: Vec<Candidate> = Vec::with_capacity(self.proposals.len());
+        let series = self.proposals.iter().filter_map(|at| self.series(*at, range_hz, power));
+        of_level.extend(series);
+        of_level.sort_by(|a, b| b.evidence.total_cmp(&a.evidence));
+        of_level.dedup_by(|b, a| cents_between(a.f0_hz, b.f0_hz).abs() < SAME_CENTS);
+        self.found.extend(of_level.iter().take(CHECKED).map(|candidate| (number, *candidate)));
+    }
+
+    /// Lets what was found keep as much of its evidence as the sound is periodic. What falls too far behind
+    /// is dropped unchecked: being checked can only weaken it.
+    fn check_periodicity(&mut self, levels: &Levels, time_s: f64) {
+        self.found.sort_by(|(_, a), (_, b)| b.evidence.total_cmp(&a.evidence));
+        let (mut best, mut checked) = (0.0f64, 0);
+        self.correlators.resize_with(levels.all.len(), Correlator::default);
+        for correlator in &mut self.correlators {
+            correlator.samples.clear();
         }
-        self.found.sort_by(|a, b| b.evidence.total_cmp(&a.evidence));
-        self.found.dedup_by(|b, a| cents_between(a.f0_hz, b.f0_hz).abs() < SAME_CENTS);
-        self.found.truncate(CHECKED);
-        // The transform has used up the frame.
-        level.frame(time_s, &mut self.frame);
-        self.correlator.set(&self.frame);
-        for candidate in &mut self.found {
-            let lag = level.rate_hz / candidate.f0_hz;
-            candidate.periodicity = periodicity(&self.correlator, lag);
+        while let Some((number, candidate)) = self.found.get_mut(checked) {
+            if candidate.evidence < WORTH_CHECKING * best {
+                break;
+            }
+            let level = &levels.all[*number];
+            let correlator = &mut self.correlators[*number];
+            if correlator.samples.is_empty() {
+                level.frame(time_s, &mut self.frame);
+                correlator.set(&self.frame);
+            }
+            candidate.periodicity = periodicity(correlator, level.rate_hz / candidate.f0_hz);
             let share = (candidate.periodicity - NOT_PERIODIC) / (PERIODIC - NOT_PERIODIC);
             candidate.evidence *= share.clamp(0.0, 1.0);
+            best = best.max(candidate.evidence);
+            checked += 1;
         }
+        self.found.truncate(checked);
     }
 
     /// The power of the bins of a frame and of the noise in them, as far as a level is used.
@@ -226,7 +249,7 @@ impl FrameReader {
         let length = self.frame.len();
         let x = self.transform.forward(&mut self.frame);
         let step = TAU / length as f64;
-        let used = (USED_SHARE * length as f64) as usize + 1;
+        let used = used_bins(length);
         let outputs = self.windowed.iter_mut().zip(&mut self.sloped).zip(&mut self.power);
         for (x, ((windowed, sloped), power)) in x.windows(5).zip(outputs.skip(2)).take(used - 1) {
             let (near, far) = (x[1] + x[3], x[0] + x[4]);
@@ -243,6 +266,7 @@ impl FrameReader {
         self.power[..2].fill(lowest);
         self.floor.set(&self.power[..=used]);
         self.find_tones(rate_hz, used);
+        self.add_up_tones();
     }
 
     fn find_tones(&mut self, rate_hz: f64, used: usize) {
@@ -255,8 +279,9 @@ impl FrameReader {
         let strongest = power[2..=used].iter().copied().fold(0.0, f64::max);
         let weakest = strongest * 10f64.powf(-WEAKEST_DB / 10.0);
         for k in 3..used {
-            let is_top = power[k] > power[k - 1] && power[k] >= power[k + 1];
-            if !is_top || power[k] < weakest {
+            let here = power[k];
+            // Which of the three holds is hard to foretell: one branch for all.
+            if here <= power[k - 1].max(power[k + 1]).max(weakest) {
                 continue;
             }
             let ratio = power[k] / self.floor.at(k);
@@ -285,6 +310,19 @@ impl FrameReader {
                     tones.near[place] = Some(number);
                 }
             }
+        }
+    }
+
+    /// Adds up what every series asks for.
+    fn add_up_tones(&mut self) {
+        let tones = &mut self.tones;
+        tones.power = tones.all.iter().map(|tone| tone.power).sum();
+        tones.evidence_before.clear();
+        tones.evidence_before.push(0.0);
+        let mut sum = 0.0;
+        for tone in &tones.all {
+            sum += tone.evidence;
+            tones.evidence_before.push(sum);
         }
     }
 
@@ -357,11 +395,9 @@ impl FrameReader {
         let between = (highest - lowest + 1 - matched) as f64;
         let below = (lowest - 1) as f64;
         let reaches_hz = law.place_hz(highest) + 0.5 * proposed_hz;
-        let inside = tones.all.iter().filter(|tone| tone.frequency_hz < reaches_hz);
-        let all: f64 = inside.map(|tone| tone.evidence).sum();
-        let of_all: f64 = tones.all.iter().map(|tone| tone.evidence).sum();
-        let left_out = (all - evidence).max(0.0);
-        let all_power: f64 = tones.all.iter().map(|tone| tone.power).sum();
+        let inside = tones.all.partition_point(|tone| tone.frequency_hz < reaches_hz);
+        let left_out = (tones.evidence_before[inside] - evidence).max(0.0);
+        let of_all = tones.evidence_before[tones.all.len()];
         Some(Candidate {
             f0_hz,
             f0_hz_u,
@@ -371,7 +407,7 @@ impl FrameReader {
                 - mean * (COST_BETWEEN * between + COST_BELOW * below)
                 - COST_LEFT_OUT * left_out,
             periodicity: 0.0,
-            explained: (explained / all_power).min(1.0),
+            explained: (explained / tones.power).min(1.0),
             tones_explained: (evidence / of_all).min(1.0),
             strongest,
             harmonics,
@@ -424,23 +460,29 @@ impl Law {
 
     fn learn(&mut self, number: usize, tone: &Tone, bin_hz: f64) {
         let n = number as f64;
-        let per_place = tone.frequency_hz / (n * self.proposed_hz);
+        let place_hz = n * self.proposed_hz;
+        let per_place = tone.frequency_hz / place_hz;
         let (x, y) = (n * n, per_place * per_place);
         // Noise moves a tone, and no series is exact.
         let of_series = (2e-4 * tone.frequency_hz).powi(2) + (0.002 * bin_hz * n).powi(2);
         let variance = tone.variance + tone.of_others + of_series;
-        let share = 2.0 * y / tone.frequency_hz;
-        let weight = 1.0 / (share * share * variance);
-        self.of_noise += tone.variance / variance;
+        // The variance of y is that of the frequency times (2y/f)². The sums below wait for each other: a
+        // division less is time saved.
+        let certainty = 1.0 / variance;
+        let weight = certainty * (0.25 * place_hz * place_hz / y);
+        self.of_noise += tone.variance * certainty;
         self.weights += weight;
         self.x += weight * x;
         self.xx += weight * x * x;
         self.y += weight * y;
         self.xy += weight * x * y;
         self.yy += weight * y * y;
-        let determinant = self.weights * self.xx - self.x * self.x;
-        self.slope = ((self.weights * self.xy - self.x * self.y) / determinant).max(0.0);
-        self.square = (self.y - self.slope * self.x) / self.weights;
+        let per_determinant = 1.0 / (self.weights * self.xx - self.x * self.x);
+        self.slope = (self.weights * self.xy - self.x * self.y) * per_determinant;
+        self.square = (self.xx * self.y - self.x * self.xy) * per_determinant;
+        if self.slope < 0.0 {
+            (self.slope, self.square) = (0.0, self.y / self.weights);
+        }
     }
 
     /// Frequency of the first partial, its uncertainty, and B. A stiffness that hardly stands out of its own
@@ -487,46 +529,71 @@ fn tone_variance(ratio: f64, bin_hz: f64) -> f64 {
     bin_hz * bin_hz * of_slope / of_window / (2.0 * ratio)
 }
 
-/// The mean power of the noise over the bins, from the lower quarter of the bins around: of noise, a quarter
-/// lies below 0.288 of its mean. Between its anchors it is straight on a scale of ratios, both ways.
-#[derive(Debug, Clone, Default)]
+/// The mean power of the noise over the bins, from the lower quarter of the bins around, of which in noise a
+/// quarter lies below 0.288 of its mean. Between its anchors it is straight on a scale of ratios, both ways.
+#[derive(Debug, Clone)]
 struct NoiseFloor {
-    /// ln k, and ln of the power there.
-    anchors: Vec<(f64, f64)>,
-    sorted: Vec<f64>,
+    anchors: Vec<Anchor>,
+    /// ln of the power at each anchor.
+    logs: Vec<f64>,
+    /// For each bin the anchor before it, and the share of the way to the next.
+    bins: Vec<(usize, f64)>,
+    /// Powers as their bits, which are in the same order as what is not negative, and quicker to compare.
+    sorted: Vec<u64>,
+}
+
+/// The bins that tell the noise at one place.
+#[derive(Debug, Clone, Copy)]
+struct Anchor {
+    from: usize,
+    to: usize,
+    step: usize,
 }
 
 impl NoiseFloor {
-    fn set(&mut self, power: &[f64]) {
-        const QUARTER: f64 = 0.287_68;
+    /// For so many bins.
+    fn new(count: usize) -> Self {
         const FIRST: f64 = 6.0;
         const RATIO: f64 = 1.5;
         /// So many bins are enough.
-        const ENOUGH_BINS: usize = 40;
-        let last = power.len() - 1;
-        self.anchors.clear();
+        const ENOUGH_BINS: usize = 28;
+        let last = count - 1;
+        let (mut anchors, mut places) = (Vec::new(), Vec::new());
         let mut at = FIRST;
-        while self.anchors.len() < 2 || at < RATIO * last as f64 {
+        while anchors.len() < 2 || at < RATIO * last as f64 {
             let reach = (0.4 * at).max(5.0);
             let to = ((at + reach) as usize).min(last);
             let from = ((at - reach) as usize).max(1).min(to.saturating_sub(6));
-            let step = ((to - from) / ENOUGH_BINS).max(1);
-            self.sorted.clear();
-            self.sorted.extend(power[from..=to].iter().step_by(step));
-            let place = self.sorted.len() / 4;
-            let (_, quarter, _) = self.sorted.select_nth_unstable_by(place, f64::total_cmp);
-            self.anchors.push((at.ln(), (*quarter / QUARTER).max(f64::MIN_POSITIVE).ln()));
+            anchors.push(Anchor { from, to, step: ((to - from) / ENOUGH_BINS).max(1) });
+            places.push(at.ln());
             at *= RATIO;
+        }
+        let share = |bin: usize| {
+            let log = (bin.max(1) as f64).ln();
+            let after = places.partition_point(|place| *place < log).clamp(1, places.len() - 1);
+            let (before, next) = (places[after - 1], places[after]);
+            (after - 1, (log - before) / (next - before))
+        };
+        let bins = (0..count).map(share).collect();
+        Self { logs: vec![0.0; anchors.len()], anchors, bins, sorted: Vec::new() }
+    }
+
+    fn set(&mut self, power: &[f64]) {
+        const QUARTER: f64 = 0.287_68;
+        for (anchor, log) in self.anchors.iter().zip(&mut self.logs) {
+            let around = power[anchor.from..=anchor.to].iter().step_by(anchor.step);
+            self.sorted.clear();
+            self.sorted.extend(around.map(|power| power.to_bits()));
+            let place = self.sorted.len() / 4;
+            let quarter = f64::from_bits(*self.sorted.select_nth_unstable(place).1);
+            *log = (quarter / QUARTER).max(f64::MIN_POSITIVE).ln();
         }
     }
 
     /// The mean power of the noise in a bin.
     fn at(&self, bin: usize) -> f64 {
-        let log = (bin.max(1) as f64).ln();
-        let after = self.anchors.partition_point(|(anchor, _)| *anchor < log);
-        let after = after.clamp(1, self.anchors.len() - 1);
-        let ((from, low), (to, high)) = (self.anchors[after - 1], self.anchors[after]);
-        (low + (high - low) * (log - from) / (to - from)).exp()
+        let (before, share) = self.bins[bin];
+        (self.logs[before] + (self.logs[before + 1] - self.logs[before]) * share).exp()
     }
 }
 
@@ -541,9 +608,9 @@ pub(super) struct Correlator {
 impl Correlator {
     /// Takes a frame.
     pub(super) fn set(&mut self, frame: &[f64]) {
-        let mean = frame.iter().sum::<f64>() / frame.len() as f64;
         self.samples.clear();
-        self.samples.extend(frame.iter().map(|x| x - mean));
+        self.samples.extend_from_slice(frame);
+        subtract_mean(&mut self.samples);
         self.energies.clear();
         self.energies.push(0.0);
         let mut sum = 0.0;
@@ -558,20 +625,21 @@ impl Correlator {
         let count = self.samples.len();
         let (early, late) =
             (&self.samples[..count - lag.min(count)], &self.samples[lag.min(count)..]);
-        // Four sums side by side, which a processor adds at once.
-        let (fours, rest) = early.as_chunks::<4>();
-        let (late_fours, late_rest) = late.as_chunks::<4>();
-        let mut sums = [0.0; 4];
-        for (a, b) in fours.iter().zip(late_fours) {
-            for ((sum, a), b) in sums.iter_mut().zip(a).zip(b) {
-                *sum += a * b;
-            }
-        }
-        let last: f64 = rest.iter().zip(late_rest).map(|(a, b)| a * b).sum();
-        let products = sums.iter().sum::<f64>() + last;
         let squares =
             self.energies[early.len()] + self.energies[count] - self.energies[count - late.len()];
-        if squares > 0.0 { 2.0 * products / squares } else { 0.0 }
+        if squares > 0.0 { 2.0 * dot(early, late) / squares } else { 0.0 }
+    }
+}
+
+/// The last bin of a frame that is used.
+fn used_bins(frame: usize) -> usize {
+    (USED_SHARE * frame as f64) as usize + 1
+}
+
+fn subtract_mean(frame: &mut [f64]) {
+    let mean = sum(frame) / frame.len() as f64;
+    for x in frame {
+        *x -= mean;
     }
 }
 

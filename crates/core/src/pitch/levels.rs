@@ -3,6 +3,7 @@
 
 use std::f64::consts::PI;
 
+use crate::lanes::dot;
 use crate::window::WindowKind;
 
 /// Share of a level's rate up to which its spectrum is used: above, the filter cuts and folds.
@@ -11,8 +12,9 @@ pub(super) const USED_SHARE: f64 = 0.4;
 const SHORTEST_FRAME_S: f64 = 0.0107;
 /// Rates above this are halved before anything else, in Hz.
 const HIGHEST_RATE_HZ: f64 = 64_000.0;
-/// The half-band filter reaches so many samples to either side: 80 dB down from 0.3 of the rate on.
-const REACH: usize = 27;
+/// The half-band filter reaches so many samples to either side, an odd number: 80 dB down from 0.3 of the rate
+/// on.
+const REACH: usize = 31;
 /// Periods that a frame holds of the lowest note read from it, and that of all.
 const PERIODS: f64 = 5.5;
 const FEWEST_PERIODS: f64 = 4.2;
@@ -54,8 +56,9 @@ pub(super) struct Levels {
     pub(super) all: Vec<Level>,
     /// Samples of a frame at each level.
     pub(super) frame: usize,
-    /// The half-band filter from its middle outwards, odd places only; the middle is one half.
+    /// The half-band filter at the odd places around its middle, which is one half.
     taps: Vec<f64>,
+    every_other: Vec<f64>,
     has_ended: bool,
 }
 
@@ -85,6 +88,7 @@ impl Levels {
             all: rates.into_iter().enumerate().map(level).collect(),
             frame,
             taps: half_band(),
+            every_other: Vec::new(),
             has_ended: false,
         }
     }
@@ -107,32 +111,22 @@ impl Levels {
         for n in 1..self.all.len() {
             let (above, below) = self.all.split_at_mut(n);
             let (above, below) = (&above[n - 1], &mut below[0]);
-            let at = |place: i64| {
-                let place = usize::try_from(place - above.start as i64).ok();
-                place.and_then(|place| above.samples.get(place)).map_or(0.0, |x| *x)
-            };
-            while 2 * below.end() + (REACH as u64) < above.end() {
-                let middle = 2 * below.end() as i64;
-                let inside = (middle - REACH as i64 - above.start as i64).max(-1);
-                let value = match usize::try_from(inside) {
-                    // The whole filter lies on samples that are there.
-                    Ok(from) => {
-                        let x = &above.samples[from..=from + 2 * REACH];
-                        let pairs = self.taps.iter().enumerate();
-                        let side = |(n, tap): (usize, &f64)| {
-                            tap * (x[REACH - 2 * n - 1] + x[REACH + 2 * n + 1])
-                        };
-                        0.5 * x[REACH] + pairs.map(side).sum::<f64>()
-                    }
-                    Err(_) => {
-                        let side = |(n, tap): (usize, &f64)| {
-                            let away = 2 * n as i64 + 1;
-                            tap * (at(middle - away) + at(middle + away))
-                        };
-                        0.5 * at(middle) + self.taps.iter().enumerate().map(side).sum::<f64>()
-                    }
-                };
-                below.samples.push(value);
+            // The filter from `first` on; before the first sample there is silence.
+            let first = 2 * below.end() as i64 - REACH as i64 - above.start as i64;
+            let ready = above.samples.len() as i64 - first - 2 * REACH as i64;
+            let count = usize::try_from(ready + 1).unwrap_or(0) / 2;
+            if count == 0 {
+                continue;
+            }
+            self.every_other.clear();
+            let silent = usize::try_from(-first).unwrap_or(0).div_ceil(2);
+            self.every_other.resize(silent, 0.0);
+            let from = usize::try_from(first + 2 * silent as i64).unwrap_or(0);
+            self.every_other.extend(above.samples[from..].iter().step_by(2));
+            let middle = (first + REACH as i64) as usize;
+            for n in 0..count {
+                let sides = dot(&self.taps, &self.every_other[n..]);
+                below.samples.push(0.5 * above.samples[middle + 2 * n] + sides);
             }
         }
     }
@@ -163,17 +157,17 @@ impl Levels {
     }
 }
 
-/// A windowed sinc that cuts at a quarter of the rate: its odd places, from the middle outwards.
+/// A windowed sinc that cuts at a quarter of the rate, at the odd places to either side of its middle; at the
+/// other even places it is nothing.
 fn half_band() -> Vec<f64> {
     let window = WindowKind::Kaiser { beta: 8.0 }.samples(2 * REACH + 2);
-    let tap = |n: usize| {
-        let away = (2 * n + 1) as f64;
-        let sign = if n.is_multiple_of(2) { 1.0 } else { -1.0 };
-        sign / (PI * away) * window[REACH + 1 + 2 * n + 1]
+    let tap = |away: usize| {
+        let sign = if away % 4 == 1 { 1.0 } else { -1.0 };
+        sign / (PI * away as f64) * window[REACH + 1 + away]
     };
-    let taps: Vec<f64> = (0..REACH.div_ceil(2)).map(tap).collect();
+    let taps: Vec<f64> = (0..=2 * REACH).step_by(2).map(|n| tap(n.abs_diff(REACH))).collect();
     // Both sides together pass a half, as the middle does.
-    let sum: f64 = 2.0 * taps.iter().sum::<f64>();
+    let sum: f64 = taps.iter().sum();
     taps.into_iter().map(|tap| 0.5 * tap / sum).collect()
 }
 

@@ -118,10 +118,38 @@ pub struct PitchPoint {
     pub voiced: bool,
     /// What it rests on.
     #[serde(skip)]
-    pub reading: Option<Candidate>,
-    /// The next best readings, the best first; of frequency 0 where there are fewer.
+    basis: Option<Basis>,
+    /// The next best readings and their confidences, the best first; of frequency 0 where there are fewer.
     #[serde(skip)]
-    pub rivals: [(f64, f64); 2],
+    rivals: [(f32, f32); 2],
+}
+
+/// What is kept of the reading of a frame, small since every frame of an hour has one.
+#[derive(Debug, Clone, Copy, PartialEq)]
+struct Basis {
+    frame_s: f32,
+    power: f32,
+    inharmonicity: f32,
+    stretch: f32,
+    explained: f32,
+    tones_explained: f32,
+    strongest: u8,
+    has_first: bool,
+}
+
+impl Basis {
+    fn of(reading: &Candidate) -> Self {
+        Self {
+            frame_s: reading.frame_s as f32,
+            power: reading.power as f32,
+            inharmonicity: reading.inharmonicity as f32,
+            stretch: reading.stretch as f32,
+            explained: reading.explained as f32,
+            tones_explained: reading.tones_explained as f32,
+            strongest: reading.strongest as u8,
+            has_first: reading.harmonics & 1 == 1,
+        }
+    }
 }
 
 impl PitchPoint {
@@ -131,7 +159,7 @@ impl PitchPoint {
     }
 
     fn make_unvoiced(&mut self) {
-        (self.f0_hz, self.f0_hz_u, self.reading, self.voiced) = (None, None, None, false);
+        (self.f0_hz, self.f0_hz_u, self.basis, self.voiced) = (None, None, None, false);
     }
 }
 
@@ -292,9 +320,9 @@ impl PowerCourse {
         const STILL: f64 = 0.6;
         const INSIDE_S: f64 = 0.22;
         for point in track.iter_mut() {
-            if let Some(reading) = point.reading {
-                let of_frame = self.around(point.time_s - start_s, reading.frame_s);
-                if self.at(point, reading.f0_hz, start_s) < AFAR * of_frame {
+            if let Some((basis, f0_hz)) = point.basis.zip(point.f0_hz) {
+                let of_frame = self.around(point.time_s - start_s, basis.frame_s.into());
+                if self.at(point, f0_hz, start_s) < AFAR * of_frame {
                     point.make_unvoiced();
                 }
             }
@@ -310,18 +338,20 @@ impl PowerCourse {
                 // Forwards from the first frame, and backwards from the last.
                 for (edge, is_first) in [(start, true), (end - 1, false)] {
                     let along = |n: usize| if is_first { edge + n } else { edge - n };
-                    let Some(reading) = track[edge].reading else { continue };
+                    let Some((basis, f0_hz)) = track[edge].basis.zip(track[edge].f0_hz) else {
+                        continue;
+                    };
                     let count = inside.min(end - start);
-                    let power = |n: usize| self.at(&track[n], reading.f0_hz, start_s);
+                    let power = |n: usize| self.at(&track[n], f0_hz, start_s);
                     let powers: Vec<f64> = (0..count).map(|n| power(along(n))).collect();
                     let mean = powers.iter().sum::<f64>() / count as f64;
                     let early = powers.iter().take_while(|p| **p < OUTSIDE * mean).count();
                     // Where the sound is there already, and only the frame was not full of it yet.
-                    let most = (0.5 * reading.frame_s / hop_s) as usize;
+                    let most = (0.5 * f64::from(basis.frame_s) / hop_s) as usize;
                     let before = (1..=most).map_while(|n| {
                         let place = if is_first { edge.checked_sub(n)? } else { edge + n };
                         let point = track.get(place).filter(|point| !point.voiced)?;
-                        let power = self.at(point, reading.f0_hz, start_s);
+                        let power = self.at(point, f0_hz, start_s);
                         (power > STILL * mean).then_some(place)
                     });
                     let before: Vec<usize> = if early == 0 { before.collect() } else { Vec::new() };
@@ -353,8 +383,8 @@ fn hold_ends(track: &mut [PitchPoint], hop_s: f64) {
             let leaps = |n: &usize| {
                 let (outer, inner) = (&track[along(n - 1)], &track[along(*n)]);
                 let too_soon = inner
-                    .reading
-                    .is_some_and(|reading| *n as f64 * hop_s < SOONER * reading.frame_s);
+                    .basis
+                    .is_some_and(|basis| *n as f64 * hop_s < SOONER * f64::from(basis.frame_s));
                 let apart = outer.f0_hz.zip(inner.f0_hz).map(|(a, b)| cents_between(a, b).abs());
                 too_soon && apart.is_some_and(|cents| cents > LEAP_CENTS)
             };
@@ -402,6 +432,24 @@ impl Pitch {
                     100.0 * note.confidence,
                     rival.f0_hz,
                     100.0 * rival.confidence
+                ),
+            ));
+        }
+        let implied = self.notes.iter().filter(lasting).filter(|note| !note.fundamental_present);
+        if let Some((count, note)) = count_and_first(implied) {
+            let others: Vec<String> = (note.rivals.iter().filter(|r| r.confidence >= 0.005))
+                .map(|r| format!("{:.2} Hz ({:.0} %)", r.f0_hz, 100.0 * r.confidence))
+                .collect();
+            let others = match others.join(", ") {
+                none if none.is_empty() => String::new(),
+                others => format!(" Other readings: {others}."),
+            };
+            findings.push(Finding::note(
+                "implied_fundamental",
+                format!(
+                    "{count}: from {:.2} s, no partial stands at {:.2} Hz itself: the note is implied by its \
+                     harmonics, number {} being the strongest.{others}",
+                    note.start_s, note.f0_hz, note.strongest_harmonic
                 ),
             ));
         }
@@ -475,7 +523,7 @@ fn point(time_s: f64, settled: &Settled) -> PitchPoint {
     let mut rivals = [(0.0, 0.0); 2];
     for (rival, n) in rivals.iter_mut().zip(others) {
         let other = &settled.candidates[n];
-        *rival = (other.f0_hz, share(other.evidence) / (all + none));
+        *rival = (other.f0_hz as f32, (share(other.evidence) / (all + none)) as f32);
     }
     PitchPoint {
         time_s,
@@ -483,7 +531,7 @@ fn point(time_s: f64, settled: &Settled) -> PitchPoint {
         f0_hz_u: reading.map(|r| r.f0_hz_u),
         confidence: reading.map_or(none, |r| share(r.evidence)) / (all + none),
         voiced: reading.is_some(),
-        reading,
+        basis: reading.as_ref().map(Basis::of),
         rivals,
     }
 }

@@ -4,7 +4,7 @@ use std::f64::consts::TAU;
 
 use serde::Serialize;
 
-use super::PitchPoint;
+use super::{Basis, PitchPoint};
 use crate::units::{Note, cents_between};
 
 /// A note of the track. Uncertainties are standard uncertainties (k = 1).
@@ -149,24 +149,24 @@ fn note(frames: &[PitchPoint], hop_s: f64, reference_hz: f64) -> Option<PitchNot
     let hz: Vec<f64> = frames.iter().filter_map(|point| point.f0_hz).collect();
     let median_hz = median(hz.clone());
     let course: Vec<f64> = hz.iter().map(|hz| cents_between(median_hz, *hz)).collect();
-    let readings = || frames.iter().filter_map(|point| point.reading);
-    let levels: Vec<f64> = readings().map(|r| 10.0 * r.power.log10()).collect();
+    let readings = || frames.iter().filter_map(|point| point.basis);
+    let levels: Vec<f64> = readings().map(|r| 10.0 * f64::from(r.power).log10()).collect();
     // The ends, where frames reach beyond the note, are left out where there is enough left.
     let ends = (frames.len() / 6).min((0.03 / hop_s) as usize);
     let inside = ends..frames.len() - ends;
     let wave = wavering(&course[inside.clone()], hop_s);
-    let vibrato = wave.vibrato(readings().map(|r| r.frame_s));
+    let vibrato = wave.vibrato(readings().map(|r| f64::from(r.frame_s)));
     // The median of a vibrato that is cut off within a turn lies beside its middle.
     let is_wavering = vibrato.vibrato_rate_hz.is_some();
     let shift = if is_wavering { wave.centre } else { 0.0 };
     let f0_hz = median_hz * (shift / 1200.0).exp2();
     let (nearest, cents) = Note::nearest(f0_hz, reference_hz)?;
     let of_level = wavering(&levels[inside.clone()], hop_s);
-    let mean_of = |value: fn(&super::Candidate) -> f64| {
-        readings().map(|r| value(&r)).sum::<f64>() / frames.len() as f64
+    let mean_of = |value: fn(&Basis) -> f32| {
+        readings().map(|r| f64::from(value(&r))).sum::<f64>() / frames.len() as f64
     };
     // The median of what scatters independently in frames that do not overlap.
-    let frame_s = median(readings().map(|r| r.frame_s).collect());
+    let frame_s = median(readings().map(|r| f64::from(r.frame_s)).collect());
     let independent = (frames.len() as f64 * hop_s / (0.6 * frame_s).max(hop_s)).max(1.0);
     let cent_hz = f0_hz * std::f64::consts::LN_2 / 1200.0;
     // 1.25: a median scatters by so much more than a mean. What neighbouring harmonics do to each other
@@ -174,8 +174,8 @@ fn note(frames: &[PitchPoint], hop_s: f64, reference_hz: f64) -> Option<PitchNot
     let of_course = 1.25 * wave.rest / independent.sqrt();
     let of_neighbours = 0.012 * (6.0 / (frame_s * f0_hz)).powi(4);
     let f0_hz_u = of_course.hypot(of_neighbours) * cent_hz;
-    let strongest_harmonic = median(readings().map(|r| r.strongest as f64).collect()) as usize;
-    let with_first = readings().filter(|r| r.harmonics & 1 == 1).count();
+    let strongest_harmonic = median(readings().map(|r| f64::from(r.strongest)).collect()) as usize;
+    let with_first = readings().filter(|r| r.has_first).count();
     Some(PitchNote {
         start_s: (first.time_s - 0.5 * hop_s).max(0.0),
         end_s: last.time_s + 0.5 * hop_s,
@@ -192,8 +192,8 @@ fn note(frames: &[PitchPoint], hop_s: f64, reference_hz: f64) -> Option<PitchNot
         confidence: frames.iter().map(|point| point.confidence).sum::<f64>() / frames.len() as f64,
         explained: mean_of(|r| r.explained),
         tones_explained: mean_of(|r| r.tones_explained),
-        inharmonicity: median(readings().map(|r| r.inharmonicity).collect()),
-        stretch: median(readings().map(|r| r.stretch).collect()),
+        inharmonicity: median(readings().map(|r| r.inharmonicity.into()).collect()),
+        stretch: median(readings().map(|r| r.stretch.into()).collect()),
         strongest_harmonic,
         fundamental_present: 2 * with_first > frames.len(),
         rivals: rivals(frames),
@@ -205,6 +205,7 @@ fn rivals(frames: &[PitchPoint]) -> Vec<Rival> {
     const MOST: usize = 3;
     let mut rivals: Vec<(f64, f64, f64)> = Vec::new();
     for (hz, confidence) in frames.iter().flat_map(|point| point.rivals) {
+        let (hz, confidence) = (f64::from(hz), f64::from(confidence));
         if hz <= 0.0 {
             continue;
         }

@@ -24,6 +24,7 @@
 //! A tone that is not steady leaves a residual that changes slowly from block to block, instead of
 //! a white one; it is told so and keeps its windowed estimate.
 
+use crate::lanes::dot;
 use crate::measured::Measured;
 use crate::transform::complex_forward;
 use realfft::num_complex::Complex;
@@ -209,20 +210,6 @@ impl BlockSums {
         self.position += self.pending.len() as u64;
         self.pending.clear();
     }
-}
-
-/// Σ a·b with eight running sums, which lets the compiler use vector instructions.
-fn dot(a: &[f64], b: &[f64]) -> f64 {
-    let (a_eights, a_rest) = a.as_chunks::<8>();
-    let (b_eights, b_rest) = b[..a.len()].as_chunks::<8>();
-    let mut sums = [0.0; 8];
-    for (a, b) in a_eights.iter().zip(b_eights) {
-        for lane in 0..8 {
-            sums[lane] += a[lane] * b[lane];
-        }
-    }
-    let rest: f64 = a_rest.iter().zip(b_rest).map(|(a, b)| a * b).sum();
-    rest + sums.iter().sum::<f64>()
 }
 
 /// The joint fit on the block sums.

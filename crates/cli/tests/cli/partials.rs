@@ -1,0 +1,163 @@
+//! `partials`: what a note is made of, how it dies away, and how it beats.
+
+use serde_json::Value;
+use tonemap_core::synth::{
+    Partial, PluckedString, Vibrato, harmonics, mix, render, to_samples, white_noise,
+};
+use tonemap_media::WavEncoding;
+
+use crate::bench::{Bench, codes, number};
+
+const RATE_HZ: f64 = 48_000.0;
+
+fn harp() -> PluckedString {
+    PluckedString {
+        frequency_hz: 196.0,
+        inharmonicity: 2e-4,
+        t60_s: 4.0,
+        ..PluckedString::default()
+    }
+}
+
+/// A bench with a harp note from 0.2 s on, in noise.
+fn with_harp() -> Bench {
+    let bench = Bench::new();
+    let mut sound = white_noise(5, 1e-5, 96_000);
+    mix(&mut sound[9600..], &harp().render(RATE_HZ, 1.8));
+    bench.take("harp.wav", 48_000, WavEncoding::Float, &[to_samples(&sound)]);
+    bench
+}
+
+fn partials(json: &Value) -> &Vec<Value> {
+    json["result"]["partials"].as_array().expect("partials")
+}
+
+#[test]
+fn a_string_is_told_with_its_law_and_decays() {
+    let bench = with_harp();
+    let json = bench.json("partials harp.wav --tracks --format json");
+    let result = &json["result"];
+    assert_eq!(json["kind"], "partials");
+    let f0_hz = 196.0 * (1.0f64 + 2e-4).sqrt();
+    assert!((number(&result["f0_hz"]) - f0_hz).abs() < 0.001, "{}", result["f0_hz"]);
+    assert!((number(&result["inharmonicity"]) / 2e-4 - 1.0).abs() < 0.002);
+    let truth = harp().truth();
+    let found = partials(&json);
+    assert!(found.len() > 30, "{}", found.len());
+    for partial in &found[..20] {
+        let true_one = &truth[number(&partial["number"]) as usize - 1];
+        let hz = number(&partial["frequency_hz"]);
+        assert!((hz - true_one.frequency_hz).abs() < 0.02, "{partial}");
+        let t60_s = number(&partial["decay_t60_s"]);
+        assert!((t60_s / true_one.t60_s - 1.0).abs() < 0.02, "{partial}");
+        let level_db = 20.0 * true_one.amplitude.abs().log10();
+        assert!((number(&partial["level_db"]) - level_db).abs() < 0.1, "{partial}");
+    }
+    let tracks = result["tracks"].as_array().expect("tracks");
+    let first = &tracks[0];
+    assert_eq!(first["number"], 1);
+    assert!((number(&first["start_s"]) - 0.2).abs() < 5e-4, "{}", first["start_s"]);
+    let columns = ["frequency_hz", "level_db", "phase_rad"]
+        .map(|key| first[key].as_array().expect("a column").len());
+    assert!(columns[0] > 100 && columns.iter().all(|count| *count == columns[0]));
+    assert!(number(&result["residual_db"]) < -50.0);
+}
+
+#[test]
+fn tables_say_what_is_there_and_no_more() {
+    let bench = with_harp();
+    let run = bench.run("partials harp.wav");
+    assert_eq!(run.status, 0, "{}", run.err);
+    for wanted in ["from harmonic ¢", "T60 s", "B (200.", "e-6", "guided by the fundamental"] {
+        assert!(run.out.contains(wanted), "{wanted}: {}", run.out);
+    }
+    assert!(!run.out.contains("beat Hz") && !run.out.contains("ratio"));
+    let csv = bench.run("partials harp.wav --format csv --range ..1kHz").out;
+    assert_eq!(csv.lines().count(), 6, "{csv}");
+    let csv = bench.run("partials harp.wav --format csv --tracks --most 3 --hop 10ms").out;
+    let mut lines = csv.lines();
+    assert_eq!(lines.next(), Some("take,channel,number,time_s,frequency_hz,level_db,phase_rad"));
+    assert!(lines.all(|line| line.starts_with("harp.wav,1,")) && csv.lines().count() > 300);
+}
+
+/// Pairs that no frame tells apart, and no fundamental where there is none.
+#[test]
+fn a_bell_is_told_against_its_target() {
+    let bench = Bench::new();
+    let modes = [(520.0, 0.6), (1577.0, 1.1), (2790.0, 0.0)];
+    let partials_of = |(hz, apart): (f64, f64)| {
+        [(hz, 0.15), (hz + apart, 0.08)].map(|(frequency_hz, amplitude)| Partial {
+            frequency_hz,
+            amplitude,
+            phase_rad: 0.4,
+            t60_s: 4.0,
+        })
+    };
+    let bell: Vec<Partial> = modes.into_iter().flat_map(partials_of).collect();
+    let sound = render(&bell, Vibrato::default(), RATE_HZ, 4.0);
+    bench.take("bell.wav", 48_000, WavEncoding::Float, &[to_samples(&sound)]);
+    let json = bench.json("partials bell.wav --free --ratios-to 1 --target 1,3,5.4 --format json");
+    assert!(json["result"]["f0_hz"].is_null() && json["result"]["inharmonicity"].is_null());
+    let found = partials(&json);
+    assert_eq!(found.len(), 3);
+    for (partial, (hz, apart)) in found.iter().zip(modes) {
+        assert!((number(&partial["frequency_hz"]) - hz).abs() < 0.01, "{partial}");
+        match apart {
+            0.0 => assert!(partial["beat_hz"].is_null(), "{partial}"),
+            _ => assert!((number(&partial["beat_hz"]) / apart - 1.0).abs() < 0.01, "{partial}"),
+        }
+    }
+    let cents = number(&found[1]["cents_from_target"]);
+    assert!((cents - 1200.0 * (1577.0f64 / 520.0 / 3.0).log2()).abs() < 0.05, "{cents}");
+    let run = bench.run("partials bell.wav --free --figure bell.svg --view decay --quiet");
+    assert_eq!(run.status, 0, "{}", run.err);
+    let svg = std::fs::read_to_string(bench.path("bell.svg")).expect("drawn");
+    assert!(svg.contains("Time, s") && !svg.contains("From harmonic"));
+}
+
+#[test]
+fn figures_show_tracks_and_decays() {
+    let bench = with_harp();
+    for (arguments, wanted) in [
+        ("--view decay", ["From harmonic, cents", "curve: B = 200.", "Number of the partial"]),
+        ("--colours grey", ["partials", "Frequency, Hz", "dB re full scale"]),
+    ] {
+        let run =
+            bench.run(&format!("partials harp.wav --figure a.svg --force --quiet {arguments}"));
+        assert_eq!(run.status, 0, "{}", run.err);
+        let svg = std::fs::read_to_string(bench.path("a.svg")).expect("drawn");
+        for words in wanted {
+            assert!(svg.contains(words), "{words}");
+        }
+    }
+}
+
+#[test]
+fn what_cannot_be_followed_is_refused_or_told() {
+    let bench = Bench::new();
+    let tone = render(&harmonics(440.0, &[0.2, 0.1]), Vibrato::default(), RATE_HZ, 1.0);
+    bench.take("tone.wav", 48_000, WavEncoding::Integer(16), &[to_samples(&tone)]);
+    let noise = to_samples(&white_noise(4, 0.1, 48_000));
+    bench.take("noise.wav", 48_000, WavEncoding::Integer(16), &[noise]);
+    bench.take("long.wav", 8000, WavEncoding::Integer(16), &[vec![0.1; 8000 * 125]]);
+    for (arguments, status, wanted) in [
+        ("noise.wav", 1, "--free"),
+        ("tone.wav --from 0.5 --to 0.505 --free", 1, "longer span"),
+        ("long.wav", 2, "at most"),
+        ("tone.wav --resolve 5Hz", 2, "--free"),
+        ("tone.wav --free --resolve 9kHz", 2, "0.5 Hz to 2 kHz"),
+        ("tone.wav --hop 2s", 2, "0.2 ms to 0.5 s"),
+        ("tone.wav --ratios-to 9", 2, "one that was found"),
+        ("tone.wav noise.wav --figure a.png", 2, "one channel of one take"),
+    ] {
+        let run = bench.run(&format!("partials {arguments}"));
+        assert_eq!(run.status, status, "{arguments}: {}", run.err);
+        assert!(run.err.contains(wanted), "{arguments}: {}", run.err);
+    }
+    let mut two = render(&harmonics(220.0, &[0.2, 0.1]), Vibrato::default(), RATE_HZ, 0.8);
+    two.extend(tone);
+    bench.take("two.wav", 48_000, WavEncoding::Integer(24), &[to_samples(&two)]);
+    let json = bench.json("partials two.wav --format json");
+    assert!(codes(&json).contains(&"several_notes"), "{}", json["findings"]);
+    assert!((number(&json["result"]["f0_hz"]) - 440.0).abs() < 0.01);
+}

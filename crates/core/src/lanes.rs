@@ -1,0 +1,27 @@
+//! Sums over samples with eight running sums, which lets the compiler use vector instructions.
+
+/// Σ x.
+pub(crate) fn sum(x: &[f64]) -> f64 {
+    let (eights, rest) = x.as_chunks::<8>();
+    let mut sums = [0.0; 8];
+    for x in eights {
+        for lane in 0..8 {
+            sums[lane] += x[lane];
+        }
+    }
+    rest.iter().sum::<f64>() + sums.iter().sum::<f64>()
+}
+
+/// Σ a·b over as many samples as `a` has.
+pub(crate) fn dot(a: &[f64], b: &[f64]) -> f64 {
+    let (a_eights, a_rest) = a.as_chunks::<8>();
+    let (b_eights, b_rest) = b[..a.len()].as_chunks::<8>();
+    let mut sums = [0.0; 8];
+    for (a, b) in a_eights.iter().zip(b_eights) {
+        for lane in 0..8 {
+            sums[lane] += a[lane] * b[lane];
+        }
+    }
+    let rest: f64 = a_rest.iter().zip(b_rest).map(|(a, b)| a * b).sum();
+    rest + sums.iter().sum::<f64>()
+}

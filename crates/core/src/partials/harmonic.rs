@@ -1,0 +1,200 @@
+//! Partials followed where a fundamental says they are.
+
+use super::reading::{FrameReader, Reading};
+
+/// A stretch of sound in which one note sounds: it begins with its onset.
+pub(super) struct Stretch<'a> {
+    pub(super) sound: &'a [f32],
+    pub(super) rate_hz: f64,
+    /// First sample, and the one after the last.
+    pub(super) from: usize,
+    pub(super) to: usize,
+}
+
+impl Stretch<'_> {
+    /// First sample of the frame for a time after the onset: centred on it, or, near the ends of the stretch, as
+    /// near as it can be without reaching beyond them. With it, how long after the middle of the frame the time
+    /// is, in seconds.
+    pub(super) fn frame(&self, at_s: f64, length: usize) -> (i64, f64) {
+        let centre = self.from as f64 + at_s * self.rate_hz;
+        let wanted = (centre - length as f64 / 2.0).round() as i64;
+        let last = (self.to as i64 - length as i64).max(self.from as i64);
+        let start = wanted.clamp(self.from as i64, last);
+        (start, (centre - (start as f64 + length as f64 / 2.0)) / self.rate_hz)
+    }
+
+    pub(super) fn duration_s(&self) -> f64 {
+        (self.to - self.from) as f64 / self.rate_hz
+    }
+}
+
+/// The fundamental over time, as it guides the partials: times after the onset, and Hz.
+pub(super) struct Guide {
+    pub(super) points: Vec<(f64, f64)>,
+    /// Stiffness to begin with.
+    pub(super) inharmonicity: f64,
+}
+
+impl Guide {
+    pub(super) fn at(&self, seconds: f64) -> f64 {
+        let after = self.points.partition_point(|(t, _)| *t < seconds);
+        match (after.checked_sub(1).map(|n| self.points[n]), self.points.get(after)) {
+            (Some((from, a)), Some((to, b))) => a + (b - a) * (seconds - from) / (to - from),
+            (Some((_, hz)), None) => hz,
+            (None, Some((_, hz))) => *hz,
+            (None, None) => 0.0,
+        }
+    }
+}
+
+/// The place of a partial as a multiple of the fundamental.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct Place {
+    pub(super) number: usize,
+    pub(super) ratio: f64,
+}
+
+/// Finds the partials of a note one after the other, the places of those found telling where the next must be.
+pub(super) fn places(
+    stretch: &Stretch,
+    guide: &Guide,
+    reader: &mut FrameReader,
+    most: usize,
+) -> Vec<Place> {
+    /// Frames that are looked at, more of them early on, where high partials still sound.
+    const FRAMES: usize = 40;
+    const EARLY_S: f64 = 2.5;
+    /// How far a partial may lie from where it is thought to be, as a share of the spacing.
+    const REACH: f64 = 0.3;
+    /// Scatter of the readings of what is no partial is about 0.17 of the spacing.
+    const MOST_SCATTER: f64 = 0.055;
+    const WEAKEST: f64 = 1e-10;
+    const MISSES: usize = 10;
+    let length = reader.length();
+    let lasts = stretch.duration_s().min(EARLY_S);
+    let mut frames: Vec<(i64, f64, FrameReader)> = Vec::with_capacity(FRAMES);
+    for n in 0..FRAMES {
+        let at_s = lasts * (n as f64 / FRAMES as f64).powi(2);
+        let (start, after) = stretch.frame(at_s, length);
+        if frames.last().is_none_or(|(before, ..)| *before != start) {
+            let mut own = FrameReader::new(length, stretch.rate_hz);
+            own.take(stretch.sound, start);
+            frames.push((start, guide.at(at_s - after), own));
+        }
+    }
+    let mut places: Vec<Place> = Vec::new();
+    // (f/f0)² over n² against n², from what was found.
+    let mut law = Law::new(guide.inharmonicity);
+    let (mut strongest, mut missed) = (0.0f64, 0);
+    for number in 1..=most {
+        let ratio = law.ratio(number);
+        let spacing = law.ratio(number + 1) - ratio;
+        let (mut weights, mut mean, mut square) = (0.0, 0.0, 0.0);
+        for (_, f0_hz, frame) in &frames {
+            let reach_bins = REACH * spacing * f0_hz / frame.bin_hz();
+            let Some(reading) = frame.near(ratio * f0_hz, reach_bins) else { continue };
+            let weight = reading.amplitude.norm_sqr();
+            let off = reading.frequency_hz / f0_hz - ratio;
+            weights += weight;
+            mean += weight * off;
+            square += weight * off * off;
+        }
+        let highest = frames.iter().map(|(_, f0_hz, _)| ratio * f0_hz).fold(0.0, f64::max);
+        if highest > 0.49 * stretch.rate_hz || missed > MISSES {
+            break;
+        }
+        strongest = strongest.max(weights);
+        mean /= weights;
+        let scatter = (square / weights - mean * mean).max(0.0).sqrt() / spacing;
+        if weights <= WEAKEST * strongest || scatter > MOST_SCATTER {
+            missed += 1;
+            continue;
+        }
+        missed = 0;
+        law.learn(number, ratio + mean, scatter * spacing);
+        places.push(Place { number, ratio: ratio + mean });
+    }
+    places
+}
+
+/// Where partials must be, learned from those that were found: the ratio of the nth is n·√(a + b·n²).
+struct Law {
+    sums: [f64; 5],
+    inharmonicity: f64,
+}
+
+impl Law {
+    fn new(inharmonicity: f64) -> Self {
+        Self { sums: [0.0; 5], inharmonicity }
+    }
+
+    fn learn(&mut self, number: usize, ratio: f64, scatter: f64) {
+        let n = number as f64;
+        let y = (ratio / n).powi(2);
+        let u = 2.0 * y * (scatter / ratio).hypot(5e-4);
+        let weight = 1.0 / (u * u);
+        for (sum, x) in self.sums.iter_mut().zip([1.0, n * n, n.powi(4), y, y * n * n]) {
+            *sum += weight * x;
+        }
+    }
+
+    fn ratio(&self, number: usize) -> f64 {
+        /// Uncertainty of the stiffness before anything is known of it, and of the place of the first partial.
+        const B_U: f64 = 3e-4;
+        const PLACE_U: f64 = 3e-3;
+        let [w, x, xx, y, xy] = self.sums;
+        let of_b = 1.0 / (B_U * B_U);
+        let of_place = 1.0 / (PLACE_U * PLACE_U);
+        let (w, y) = (w + of_place, y + of_place * (1.0 - self.inharmonicity));
+        let (xx, xy) = (xx + of_b, xy + of_b * self.inharmonicity);
+        let determinant = w * xx - x * x;
+        let slope = (w * xy - x * y) / determinant;
+        let base = (xx * y - x * xy) / determinant;
+        let n = number as f64;
+        n * (base + slope * n * n).max(0.01).sqrt()
+    }
+}
+
+/// What was read of a partial at each step; `None` where nothing stands there.
+pub(super) struct Followed {
+    pub(super) place: Place,
+    /// Readings with how long after the middle of their frames they are told, in seconds.
+    pub(super) readings: Vec<Option<(Reading, f64)>>,
+}
+
+/// Reads each partial at each step of a stretch.
+pub(super) fn follow(
+    stretch: &Stretch,
+    guide: &Guide,
+    places: &[Place],
+    reader: &mut FrameReader,
+    hop_s: f64,
+) -> Vec<Followed> {
+    /// How far a partial may lie from its place in a frame, in bins.
+    const REACH_BINS: f64 = 1.3;
+    let steps = (stretch.duration_s() / hop_s) as usize + 1;
+    let mut followed: Vec<Followed> = places
+        .iter()
+        .map(|place| Followed { place: *place, readings: Vec::with_capacity(steps) })
+        .collect();
+    let mut held = None;
+    for n in 0..steps {
+        let at_s = n as f64 * hop_s;
+        let (start, after) = stretch.frame(at_s, reader.length());
+        if held == Some(start) {
+            for partial in &mut followed {
+                let before = partial.readings.last().copied().flatten();
+                partial.readings.push(before.map(|(reading, _)| (reading, after)));
+            }
+            continue;
+        }
+        reader.take(stretch.sound, start);
+        held = Some(start);
+        let f0_hz = guide.at(at_s - after);
+        for partial in &mut followed {
+            let reading = reader.near(partial.place.ratio * f0_hz, REACH_BINS);
+            partial.readings.push(reading.map(|reading| (reading, after)));
+        }
+    }
+    followed
+}

@@ -1,0 +1,874 @@
+//! The partials of a note, each followed through time: inharmonicity, decay and beating.
+//!
+//! # What it computes
+//!
+//! **Readings.** A frame under a window w holds a damped sinusoid A·exp((−α + jω)t). With X its transform under w
+//! and X' under the derivative of w, −X'/X = −α + j(ω − Ω): frequency and decay of a single damped sinusoid are
+//! exact, and so is its amplitude, X over the transform of w·exp(−αt). The window has side lobes below −93 dB;
+//! a frame lasts 4.5 periods of the fundamental, so that each partial lies beyond the main lobes of the others.
+//!
+//! **Ends.** No frame reaches across the onset or the end: the first frame begins with the onset, and what
+//! happens in its first half is told from its own damped sinusoids. An attack is not smeared.
+//!
+//! **Harmonic.** The fundamental over time ([`crate::pitch`]) tells where the partials are; they are found one
+//! after the other, each telling more of where the next must be, f_n = n·F·√(1 + B·n²).
+//!
+//! **Free.** Without a fundamental the tones of each frame are linked to those before: each track predicts its next
+//! frequency and level, and the pairs are chosen that cost least together.
+//!
+//! **Noise.** The sound of all readings is taken from the recording; what is left beside a partial is noise. A
+//! partial begins where it stands out of it by 11 dB and ends where by less than 7 dB.
+//!
+//! **Decay and beating.** The complex envelope of a partial is fitted by one or two damped sinusoids (least
+//! squares): two frequencies beat, two decays make a knee.
+//!
+//! **Inharmonicity.** F and B by reweighted least squares; the scatter of the partials about the law goes into
+//! their uncertainties.
+
+mod envelope;
+mod free;
+mod harmonic;
+mod law;
+mod reading;
+mod resynthesis;
+
+use rustfft::num_complex::Complex;
+use serde::Serialize;
+
+pub use resynthesis::{TrackPoint, add_track};
+
+use crate::error::Error;
+use crate::finding::Finding;
+use crate::measured::Measured;
+use crate::pitch::{Pitch, PitchNote, PitchSettings, pitch};
+use crate::transform::fast_length;
+use crate::units::cents_between;
+use envelope::{Component, Course, Envelope, envelope};
+use harmonic::{Followed, Guide, Stretch};
+use law::{StringLaw, string_law};
+use reading::FrameReader;
+
+type C = Complex<f64>;
+
+/// Longest span that is followed, in seconds.
+pub const LONGEST_S: f64 = 120.0;
+/// Periods of the fundamental that a frame holds.
+const PERIODS: f64 = 4.5;
+/// No frame is shorter, in seconds.
+const SHORTEST_FRAME_S: f64 = 0.01;
+/// Width of the window at −6 dB, in bins.
+const RESOLUTION_BINS: f64 = 2.66;
+
+/// How partials are followed.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct PartialsSettings {
+    /// Whether no fundamental is assumed.
+    pub free: bool,
+    /// How the fundamental is looked for.
+    pub pitch: PitchSettings,
+    /// Without a fundamental: how far apart two partials are told apart, in Hz.
+    pub resolve_hz: f64,
+    /// Time between the points of a track in seconds; `None` for a sixth of a frame.
+    pub hop_s: Option<f64>,
+    /// Partials at most.
+    pub most: usize,
+    /// Lowest and highest frequency of a partial in Hz.
+    pub range_hz: (f64, f64),
+    /// A track lasts at least so long, in seconds.
+    pub shortest_s: f64,
+}
+
+impl Default for PartialsSettings {
+    fn default() -> Self {
+        Self {
+            free: false,
+            pitch: PitchSettings::default(),
+            resolve_hz: 30.0,
+            hop_s: None,
+            most: 60,
+            range_hz: (0.0, f64::INFINITY),
+            shortest_s: 0.03,
+        }
+    }
+}
+
+/// A partial over time.
+#[derive(Debug, Clone, PartialEq)]
+pub struct PartialTrack {
+    /// Its number: of the harmonic, or in the order of frequency.
+    pub number: usize,
+    /// Time of its first point in seconds from the start of the take.
+    pub start_s: f64,
+    /// Time between points.
+    pub hop_s: f64,
+    /// Its points.
+    pub points: Vec<TrackPoint>,
+}
+
+/// What can be said of a partial. Uncertainties are standard uncertainties (k = 1).
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub struct Partial {
+    /// Its number: of the harmonic, or in the order of frequency.
+    pub number: usize,
+    /// Frequency in Hz; where two components beat, of the stronger.
+    pub frequency_hz: f64,
+    /// Its uncertainty.
+    pub frequency_hz_u: f64,
+    /// Level of its amplitude re full scale in dB, at the time that [`Partials::level_at_s`] tells.
+    pub level_db: f64,
+    /// Distance from n times the first partial, in cents; `None` without a fundamental.
+    pub cents_from_harmonic: Option<f64>,
+    /// Distance from the law of the stiff string, in cents.
+    pub cents_from_law: Option<f64>,
+    /// Whether it keeps to the law; those that do not are left out of it.
+    pub on_law: bool,
+    /// Ratio of its frequency to that of the partial chosen by [`Partials::relate`].
+    pub ratio: Option<f64>,
+    /// The nearest of the ratios wanted, and the distance from it in cents.
+    pub target_ratio: Option<f64>,
+    /// See above.
+    pub cents_from_target: Option<f64>,
+    /// Time to fall by 60 dB in seconds; of two stages the early one; `None` if it does not fall enough to tell.
+    pub decay_t60_s: Option<f64>,
+    /// Its uncertainty.
+    pub decay_t60_s_u: Option<f64>,
+    /// The same of the late stage, where there are two.
+    pub late_t60_s: Option<f64>,
+    /// Its uncertainty.
+    pub late_t60_s_u: Option<f64>,
+    /// When the late stage takes over, in seconds from the start of the take.
+    pub knee_s: Option<f64>,
+    /// How often it beats, in Hz: the spacing of its two components.
+    pub beat_hz: Option<f64>,
+    /// Its uncertainty.
+    pub beat_hz_u: Option<f64>,
+    /// Depth of the first beats in dB, from the greatest level to the least.
+    pub beat_depth_db: Option<f64>,
+    /// How far the weaker component lies below the stronger at the start, in dB.
+    pub second_below_db: Option<f64>,
+    /// When it is heard, in seconds from the start of the take.
+    pub start_s: f64,
+    /// See above.
+    pub end_s: f64,
+}
+
+/// The partials of a note.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Partials {
+    /// When the note begins and ends, in seconds from the start of the take.
+    pub start_s: f64,
+    /// See above.
+    pub end_s: f64,
+    /// Frequency of the first partial as the law gives it, F·√(1 + B); `None` without a fundamental.
+    pub f0_hz: Option<Measured>,
+    /// F, the fundamental of the string if it had no stiffness.
+    pub stiff_f_hz: Option<Measured>,
+    /// B.
+    pub inharmonicity: Option<Measured>,
+    /// Scatter of the partials about the law, in cents.
+    pub law_scatter_cents: Option<f64>,
+    /// When the levels of the partials are told: where all together are loudest, in seconds.
+    pub level_at_s: f64,
+    /// The partials.
+    pub partials: Vec<Partial>,
+    /// Their tracks, in the order of their numbers and times.
+    pub tracks: Vec<PartialTrack>,
+    /// What the tracks leave of the sound, in dB re the sound: of all, and from 0.1 s after the onset on.
+    pub residual_db: f64,
+    /// See above.
+    pub residual_sustain_db: Option<f64>,
+    /// Length of a frame, and time between the points of a track, in seconds.
+    pub frame_s: f64,
+    /// See above.
+    pub hop_s: f64,
+    /// What must be known beside it.
+    pub findings: Vec<Finding>,
+}
+
+impl Partials {
+    /// Tells the ratios of all partials to one, and how far each is from the nearest of the ratios wanted.
+    ///
+    /// # Errors
+    ///
+    /// [`Error::Setting`] where there is no partial of that number.
+    pub fn relate(&mut self, to: usize, targets: &[f64]) -> Result<(), Error> {
+        let chosen = self.partials.iter().find(|partial| partial.number == to);
+        let base_hz = chosen.map(|partial| partial.frequency_hz).ok_or_else(|| Error::Setting {
+            setting: "the partial that ratios refer to",
+            given: to.to_string(),
+            allowed: "the number of one that was found".into(),
+        })?;
+        for partial in &mut self.partials {
+            let ratio = partial.frequency_hz / base_hz;
+            let away = |target: &f64| cents_between(*target, ratio);
+            partial.ratio = Some(ratio);
+            partial.target_ratio =
+                targets.iter().copied().min_by(|a, b| away(a).abs().total_cmp(&away(b).abs()));
+            partial.cents_from_target = partial.target_ratio.as_ref().map(away);
+        }
+        Ok(())
+    }
+
+    /// The sound of the tracks, as long as samples that begin at a time.
+    #[must_use]
+    pub fn resynthesis(&self, start_s: f64, samples: usize, sample_rate_hz: f64) -> Vec<f64> {
+        let mut sound = vec![0.0; samples];
+        for track in &self.tracks {
+            let start = (track.start_s - start_s) * sample_rate_hz;
+            let hop = track.hop_s * sample_rate_hz;
+            add_track(&mut sound, &track.points, start, hop, sample_rate_hz);
+        }
+        sound
+    }
+}
+
+/// Follows the partials of the longest note of a sound, whose first sample lies `start_s` seconds into its take.
+///
+/// # Errors
+///
+/// [`Error::TooShort`] for a sound that holds no frame, [`Error::NoFundamental`] where nothing has a
+/// fundamental, [`Error::Setting`] for settings that make no sense.
+pub fn partials(
+    sound: &[f32],
+    sample_rate_hz: f64,
+    start_s: f64,
+    settings: &PartialsSettings,
+) -> Result<Partials, Error> {
+    check(settings, sound.len(), sample_rate_hz)?;
+    let mut findings = Vec::new();
+    let (stretch, frame_s, guide) = if settings.free {
+        let from = onset(sound, sample_rate_hz, 0, sound.len());
+        let stretch = Stretch { sound, rate_hz: sample_rate_hz, from, to: sound.len() };
+        (stretch, RESOLUTION_BINS / settings.resolve_hz, None)
+    } else {
+        let found = pitch(sound, sample_rate_hz, &settings.pitch)?;
+        let note = longest(&found).ok_or(Error::NoFundamental)?;
+        findings.extend(found.findings().into_iter().filter(|f| f.code == "off_series"));
+        if found.notes.len() > 1 {
+            findings.push(Finding::warning(
+                "several_notes",
+                format!(
+                    "{} notes are in this span; what is told is the longest, {:.2} s to {:.2} s. Choose another \
+                     with --from and --to.",
+                    found.notes.len(),
+                    start_s + note.start_s,
+                    start_s + note.end_s
+                ),
+            ));
+        }
+        let stretch = stretch_of(sound, sample_rate_hz, &found, note);
+        let guide = guide_of(&stretch, &found, note);
+        let lowest = guide.points.iter().map(|(_, hz)| *hz).fold(f64::INFINITY, f64::min);
+        (stretch, (PERIODS / lowest).max(SHORTEST_FRAME_S), Some(guide))
+    };
+    let length = fast_length((frame_s * sample_rate_hz).ceil() as usize);
+    if stretch.to < stretch.from + length {
+        let samples = (stretch.to - stretch.from) as u64;
+        return Err(Error::TooShort { samples, needed: length as u64 });
+    }
+    let mut reader = FrameReader::new(length, sample_rate_hz);
+    let frame_s = length as f64 / sample_rate_hz;
+    let hop_s = settings.hop_s.unwrap_or((frame_s / 6.0).clamp(0.002, 0.02));
+    let followed = match &guide {
+        Some(guide) => {
+            let mut places = harmonic::places(&stretch, guide, &mut reader, settings.most);
+            let middle_hz = guide.at(stretch.duration_s() / 2.0);
+            let (low, high) = settings.range_hz;
+            places.retain(|place| (low..=high).contains(&(place.ratio * middle_hz)));
+            harmonic::follow(&stretch, guide, &places, &mut reader, hop_s)
+        }
+        None => free::follow(&stretch, &mut reader, hop_s, settings),
+    };
+    Ok(Assembly { stretch, start_s, hop_s, reader, settings, findings }
+        .assemble(&followed, guide.is_some()))
+}
+
+fn check(settings: &PartialsSettings, samples: usize, sample_rate_hz: f64) -> Result<(), Error> {
+    let out_of = |setting, given: String, allowed: &str| {
+        Err(Error::Setting { setting, given, allowed: allowed.into() })
+    };
+    if !(0.5..=2000.0).contains(&settings.resolve_hz) {
+        let given = format!("{} Hz", settings.resolve_hz);
+        return out_of("the distance to be told apart", given, "0.5 Hz to 2 kHz");
+    }
+    if let Some(hop_s) = settings.hop_s.filter(|hop_s| !(2e-4..=0.5).contains(hop_s)) {
+        return out_of("the hop", format!("{hop_s} s"), "0.2 ms to 0.5 s");
+    }
+    if samples as f64 > LONGEST_S * sample_rate_hz {
+        let given = format!("{:.1} s long", samples as f64 / sample_rate_hz);
+        return out_of("the span", given, "at most 120 s: choose one with --from and --to");
+    }
+    Ok(())
+}
+
+fn longest(pitch: &Pitch) -> Option<&PitchNote> {
+    let lasts = |note: &&PitchNote| note.end_s - note.start_s;
+    pitch.notes.iter().max_by(|a, b| lasts(a).total_cmp(&lasts(b)))
+}
+
+/// The stretch from the onset of a note to the next note, or to the end.
+fn stretch_of<'a>(sound: &'a [f32], rate_hz: f64, pitch: &Pitch, note: &PitchNote) -> Stretch<'a> {
+    const BEFORE_S: f64 = 0.06;
+    let sample = |seconds: f64| ((seconds.max(0.0) * rate_hz) as usize).min(sound.len());
+    let before = pitch.notes.iter().rfind(|other| other.end_s <= note.start_s + 1e-9);
+    let earliest = before.map_or(0.0, |other| other.end_s).max(note.start_s - BEFORE_S);
+    let next = pitch.notes.iter().find(|other| other.start_s >= note.end_s - 1e-9);
+    let to = next.map_or(sound.len(), |other| sample(other.start_s - 0.01));
+    let from = onset(sound, rate_hz, sample(earliest), sample(note.end_s).min(to));
+    Stretch { sound, rate_hz, from, to: to.max(from) }
+}
+
+/// The first sample between two that stands out of what is before, and is more than a trace of what comes.
+fn onset(sound: &[f32], rate_hz: f64, from: usize, to: usize) -> usize {
+    const BLOCK_S: f64 = 0.005;
+    const PEAK_WITHIN_S: f64 = 0.5;
+    const TRACE: f32 = 0.004;
+    const STANDS_OUT: f32 = 6.0;
+    let block = ((BLOCK_S * rate_hz) as usize).max(1);
+    let rms = |block: &[f32]| {
+        (block.iter().map(|x| x * x).sum::<f32>() / block.len().max(1) as f32).sqrt()
+    };
+    let quietest = sound[from..to].chunks_exact(block).map(rms).fold(f32::INFINITY, f32::min);
+    let within = (from + (PEAK_WITHIN_S * rate_hz) as usize).min(to);
+    let peak = sound[from..to].iter().map(|x| x.abs()).fold(0.0, f32::max);
+    let near_peak = sound[from..within].iter().map(|x| x.abs()).fold(0.0, f32::max);
+    let peak = if near_peak > 0.1 * peak { near_peak } else { peak };
+    // A sound that is there from the beginning has no quiet before it.
+    let begins_at_once = rms(&sound[from..(from + block).min(to)]) > 0.1 * peak;
+    let noise = if begins_at_once { 0.0 } else { quietest };
+    let least = (STANDS_OUT * noise).max(TRACE * peak);
+    let first = sound[from..to].iter().position(|x| x.abs() > least).unwrap_or(0);
+    // Back to where it left the noise.
+    let quiet = |n: &usize| sound[*n].abs() <= (2.0 * noise).max(0.1 * least);
+    let reach = (from + first).saturating_sub(block).max(from)..from + first;
+    reach.clone().rev().find(quiet).unwrap_or(reach.end)
+}
+
+fn guide_of(stretch: &Stretch, pitch: &Pitch, note: &PitchNote) -> Guide {
+    let onset_s = stretch.from as f64 / stretch.rate_hz;
+    let inside = pitch.track.iter().filter(|p| (note.start_s..=note.end_s).contains(&p.time_s));
+    let mut points: Vec<(f64, f64)> =
+        inside.filter_map(|p| Some((p.time_s - onset_s, p.f0_hz?))).collect();
+    // Single frames stray at the ends of a note: a median of five does not.
+    let raw: Vec<f64> = points.iter().map(|(_, hz)| *hz).collect();
+    for (n, point) in points.iter_mut().enumerate() {
+        let from = n.saturating_sub(2).min(raw.len().saturating_sub(5));
+        let mut around: Vec<f64> = raw[from..(from + 5).min(raw.len())].to_vec();
+        around.sort_by(f64::total_cmp);
+        point.1 = around[around.len() / 2];
+    }
+    Guide { points, inharmonicity: note.inharmonicity.clamp(0.0, 5e-3) }
+}
+
+/// Makes tracks and figures of what was followed.
+struct Assembly<'a> {
+    stretch: Stretch<'a>,
+    start_s: f64,
+    hop_s: f64,
+    reader: FrameReader,
+    settings: &'a PartialsSettings,
+    findings: Vec<Finding>,
+}
+
+/// A partial with its points over the whole stretch, those that stand out of the noise being marked.
+struct Candidate {
+    number: usize,
+    points: Vec<Option<TrackPoint>>,
+    /// How long after the middle of its frame each point is told.
+    after_s: Vec<f64>,
+    alive: Vec<bool>,
+}
+
+impl Assembly<'_> {
+    fn onset_s(&self) -> f64 {
+        self.start_s + self.stretch.from as f64 / self.stretch.rate_hz
+    }
+
+    fn assemble(mut self, followed: &[Followed], is_harmonic: bool) -> Partials {
+        let mut candidates: Vec<Candidate> = followed.iter().map(candidate).collect();
+        // What is read where nothing sounds takes noise away: the second time it is left there.
+        for _ in 0..2 {
+            let floors = self.noise_floors(&candidates);
+            for (candidate, floor) in candidates.iter_mut().zip(&floors) {
+                self.mark_alive(candidate, floor);
+            }
+        }
+        candidates.retain(|candidate| candidate.alive.iter().any(|alive| *alive));
+        let level_at = loudest(&candidates);
+        let beats = self.envelopes(&candidates);
+        let mut measured: Vec<(Partial, Measured)> = (candidates.iter().zip(&beats))
+            .filter_map(|(candidate, fitted)| self.figures(candidate, fitted, level_at))
+            .collect();
+        let law = Some(&measured).filter(|_| is_harmonic).and_then(|measured| {
+            let all: Vec<(usize, Measured)> =
+                measured.iter().map(|(partial, hz)| (partial.number, *hz)).collect();
+            string_law(&all)
+        });
+        for (partial, _) in &mut measured {
+            if let Some(law) = &law {
+                let n = partial.number as f64;
+                let cents = |place_hz| cents_between(place_hz, partial.frequency_hz);
+                partial.cents_from_harmonic = Some(cents(n * law.f0_hz.value));
+                partial.cents_from_law = Some(cents(law.place_hz(partial.number)));
+                partial.on_law = !law.is_off(partial.number, partial.frequency_hz);
+            }
+        }
+        let tracks: Vec<PartialTrack> = candidates.iter().flat_map(|c| self.tracks(c)).collect();
+        self.result(law, measured, tracks, level_at)
+    }
+
+    fn result(
+        mut self,
+        law: Option<StringLaw>,
+        measured: Vec<(Partial, Measured)>,
+        tracks: Vec<PartialTrack>,
+        level_at: usize,
+    ) -> Partials {
+        const SUSTAIN_AFTER_S: f64 = 0.1;
+        let rate_hz = self.stretch.rate_hz;
+        let partials: Vec<Partial> = measured.into_iter().map(|(partial, _)| partial).collect();
+        let off: Vec<String> =
+            partials.iter().filter(|p| !p.on_law).map(|p| p.number.to_string()).collect();
+        if !off.is_empty() {
+            self.findings.push(Finding::note(
+                "off_law",
+                format!(
+                    "Partials {} stand off the law of a stiff string and were left out of F and B: coupling to \
+                     the soundboard moves single ones; a longitudinal mode or hum may pass for one.",
+                    off.join(", ")
+                ),
+            ));
+        }
+        let mut result = Partials {
+            start_s: self.onset_s(),
+            end_s: self.start_s + self.stretch.to as f64 / rate_hz,
+            f0_hz: law.map(|law| law.f0_hz),
+            stiff_f_hz: law.map(|law| law.stiff_f_hz),
+            inharmonicity: law.filter(|_| partials.len() > 2).map(|law| law.inharmonicity),
+            law_scatter_cents: law.filter(|_| partials.len() > 2).map(|law| law.scatter_cents),
+            level_at_s: self.onset_s() + level_at as f64 * self.hop_s,
+            partials,
+            tracks,
+            residual_db: 0.0,
+            residual_sustain_db: None,
+            frame_s: self.reader.length() as f64 / rate_hz,
+            hop_s: self.hop_s,
+            findings: self.findings,
+        };
+        let sound = &self.stretch.sound[self.stretch.from..self.stretch.to];
+        let made = result.resynthesis(result.start_s, sound.len(), rate_hz);
+        let left_db = |from: usize| {
+            let power = |x: f64| x * x;
+            let all: f64 = sound[from..].iter().map(|x| power(f64::from(*x))).sum();
+            let left: f64 = sound[from..]
+                .iter()
+                .zip(&made[from..])
+                .map(|(x, y)| power(f64::from(*x) - y))
+                .sum();
+            (all > 0.0).then(|| 10.0 * (left / all).max(1e-30).log10())
+        };
+        result.residual_db = left_db(0).unwrap_or(0.0);
+        let sustain = (SUSTAIN_AFTER_S * rate_hz) as usize;
+        result.residual_sustain_db = (sustain < sound.len()).then(|| left_db(sustain)).flatten();
+        result
+    }
+
+    /// Noise beside each partial over time, as the power of a bin: what is left when the sound of all readings
+    /// is taken away, in the bins to either side, by a running quarter: where a vibrato sweeps through a frame more is
+    /// left than noise, but not at its turns.
+    fn noise_floors(&mut self, candidates: &[Candidate]) -> Vec<NoiseFloor> {
+        const LEAST_SLOTS: usize = 9;
+        const OVER_S: f64 = 0.25;
+        /// A quarter of such means of noise lies below this share of what is usual.
+        const QUARTER: f64 = 0.63;
+        let stretch = &self.stretch;
+        let count = stretch.to - stretch.from;
+        let mut made = vec![0.0; count];
+        let hop = self.hop_s * stretch.rate_hz;
+        for candidate in candidates {
+            for (from, to) in runs(candidate.alive.iter().copied()) {
+                let points: Vec<TrackPoint> =
+                    candidate.points[from..to].iter().flatten().copied().collect();
+                add_track(&mut made, &points, from as f64 * hop, hop, stretch.rate_hz);
+            }
+        }
+        let left: Vec<f32> = (stretch.sound[stretch.from..stretch.to].iter().zip(&made))
+            .map(|(x, y)| (f64::from(*x) - y) as f32)
+            .collect();
+        let slot = self.reader.length() / 2;
+        let slots = (count.saturating_sub(self.reader.length()) / slot).max(1);
+        let mut floors: Vec<Vec<f64>> = vec![Vec::with_capacity(slots); candidates.len()];
+        for n in 0..slots {
+            self.reader.take(&left, (n * slot) as i64);
+            let step = ((n * slot + slot) as f64 / hop) as usize;
+            for (floor, candidate) in floors.iter_mut().zip(candidates) {
+                let near = nearest(&candidate.points, step);
+                let Some(point) = near else {
+                    floor.push(0.0);
+                    continue;
+                };
+                let k = (point.frequency_hz / self.reader.bin_hz()).round() as i64;
+                let beside = [k - 3, k - 2, k + 2, k + 3].map(|k| self.reader.power(k));
+                floor.push(0.25 * beside.iter().sum::<f64>());
+            }
+        }
+        let smooth = |floor: Vec<f64>| {
+            let slots = (OVER_S * stretch.rate_hz / slot as f64) as usize;
+            let reach = slots.max(LEAST_SLOTS) / 2;
+            let quarter = |n: usize| {
+                let mut around =
+                    floor[n.saturating_sub(reach)..(n + reach + 1).min(floor.len())].to_vec();
+                around.sort_by(f64::total_cmp);
+                around[around.len() / 4] / QUARTER
+            };
+            NoiseFloor {
+                powers: (0..floor.len()).map(quarter).collect(),
+                slot_steps: slot as f64 / hop,
+            }
+        };
+        floors.into_iter().map(smooth).collect()
+    }
+
+    /// Marks where a partial stands out of the noise, with hysteresis; gaps of a beat are bridged, and what is
+    /// shorter than a track may be is left out.
+    fn mark_alive(&self, candidate: &mut Candidate, floor: &NoiseFloor) {
+        const BEGINS: f64 = 12.0;
+        const GOES_ON: f64 = 5.0;
+        const GAP_FRAMES: f64 = 2.0;
+        let full = 1.0 / self.reader.amplitude_variance() / 2.0;
+        let frame_s = self.reader.length() as f64 / self.stretch.rate_hz;
+        let around = ((0.25 * frame_s / self.hop_s).round() as usize).max(1);
+        let ratios: Vec<f64> = (candidate.points.iter().enumerate())
+            .map(|(step, point)| {
+                let power = point.map_or(0.0, |p| p.amplitude * p.amplitude * full);
+                power / floor.at(step).max(1e-300)
+            })
+            .collect();
+        let mut sums = vec![0.0];
+        for ratio in &ratios {
+            sums.push(sums[sums.len() - 1] + ratio.min(1e12));
+        }
+        let mean = |step: usize| {
+            let (from, to) = (step.saturating_sub(around), (step + around + 1).min(ratios.len()));
+            (sums[to] - sums[from]) / (to - from) as f64
+        };
+        let mut alive: Vec<bool> = Vec::with_capacity(ratios.len());
+        let mut is_on = false;
+        for (step, point) in candidate.points.iter().enumerate() {
+            is_on = point.is_some() && mean(step) > if is_on { GOES_ON } else { BEGINS };
+            alive.push(is_on);
+        }
+        // Backwards as well: it began before it stood out clearly.
+        is_on = false;
+        for step in (0..alive.len()).rev() {
+            let goes_on = candidate.points[step].is_some() && mean(step) > GOES_ON;
+            is_on = alive[step] || (is_on && goes_on);
+            alive[step] = is_on;
+        }
+        let gap = (GAP_FRAMES * frame_s / self.hop_s) as usize;
+        let dead: Vec<(usize, usize)> = runs(alive.iter().map(|alive| !alive)).collect();
+        for (from, to) in dead {
+            let is_inside = from > 0 && to < alive.len();
+            let is_whole = candidate.points[from..to].iter().all(Option::is_some);
+            if is_inside && is_whole && to - from <= gap {
+                alive[from..to].fill(true);
+            }
+        }
+        let least = (self.settings.shortest_s.max(frame_s) / self.hop_s) as usize;
+        let short: Vec<(usize, usize)> =
+            runs(alive.iter().copied()).filter(|(from, to)| to - from < least).collect();
+        for (from, to) in short {
+            alive[from..to].fill(false);
+        }
+        candidate.alive = alive;
+    }
+
+    fn tracks(&self, candidate: &Candidate) -> Vec<PartialTrack> {
+        let track = |(from, to): (usize, usize)| PartialTrack {
+            number: candidate.number,
+            start_s: self.onset_s() + from as f64 * self.hop_s,
+            hop_s: self.hop_s,
+            points: candidate.points[from..to].iter().flatten().copied().collect(),
+        };
+        runs(candidate.alive.iter().copied()).map(track).collect()
+    }
+
+    /// The envelopes of the partials, from the bin of each in frames a quarter apart: unlike a reading a bin adds up
+    /// what two components put there.
+    fn envelopes(&mut self, candidates: &[Candidate]) -> Vec<Fitted> {
+        let (length, rate_hz) = (self.reader.length() as f64, self.stretch.rate_hz);
+        let bins: Vec<i64> = candidates
+            .iter()
+            .map(|candidate| (candidate.mean_hz() / self.reader.bin_hz()).round() as i64)
+            .collect();
+        let step = (length / 4.0).max(1.0);
+        let count = ((self.stretch.to - self.stretch.from) as f64 - length) / step;
+        let mut values = vec![Vec::new(); candidates.len()];
+        for n in 0..=count as usize {
+            let start = (n as f64 * step).round();
+            self.reader.take(self.stretch.sound, self.stretch.from as i64 + start as i64);
+            let at_s = (start + length / 2.0) / rate_hz;
+            let nearest = (at_s / self.hop_s).round() as usize;
+            for ((values, candidate), bin) in values.iter_mut().zip(candidates).zip(&bins) {
+                let is_alive = candidate.alive.get(nearest).copied().unwrap_or(false);
+                values.push(is_alive.then(|| self.reader.envelope(*bin, start)));
+            }
+        }
+        let fitted = |(values, bin): (&Vec<Option<C>>, &i64)| {
+            let mut envelope = envelope(&Course {
+                values,
+                step_s: step / rate_hz,
+                frequency_hz: *bin as f64 * self.reader.bin_hz(),
+                independent_s: self.reader.independent_samples() / rate_hz,
+            });
+            for component in envelope.components_mut() {
+                let off_hz = component.frequency_hz.value - *bin as f64 * self.reader.bin_hz();
+                component.amplitude /= self.reader.gain(component.decay_per_s.value, off_hz);
+            }
+            Fitted { envelope, start_s: length / 2.0 / rate_hz }
+        };
+        values.iter().zip(&bins).map(fitted).collect()
+    }
+
+    /// What can be said of a partial, with its frequency.
+    fn figures(
+        &self,
+        candidate: &Candidate,
+        fitted: &Fitted,
+        level_at: usize,
+    ) -> Option<(Partial, Measured)> {
+        let first = candidate.alive.iter().position(|alive| *alive)?;
+        let last = candidate.alive.iter().rposition(|alive| *alive)?;
+        let alive = || candidate.points.iter().zip(&candidate.alive).filter(|(_, alive)| **alive);
+        let weight: f64 = alive().flat_map(|(p, _)| p).map(|p| p.amplitude.powi(2)).sum();
+        let mean_hz = candidate.mean_hz();
+        let onset_s = self.onset_s();
+        let time = |step: usize| onset_s + step as f64 * self.hop_s;
+        let lasting_s = (last - first) as f64 * self.hop_s;
+        let since = |step: usize| step as f64 * self.hop_s - fitted.start_s;
+        let mut partial = Partial {
+            number: candidate.number,
+            frequency_hz: mean_hz,
+            frequency_hz_u: 0.0,
+            level_db: level_of(candidate, level_at),
+            cents_from_harmonic: None,
+            cents_from_law: None,
+            on_law: true,
+            ratio: None,
+            target_ratio: None,
+            cents_from_target: None,
+            decay_t60_s: None,
+            decay_t60_s_u: None,
+            late_t60_s: None,
+            late_t60_s_u: None,
+            knee_s: None,
+            beat_hz: None,
+            beat_hz_u: None,
+            beat_depth_db: None,
+            second_below_db: None,
+            start_s: time(first),
+            end_s: time(last),
+        };
+        let frequency = match &fitted.envelope {
+            Envelope::One(one) => {
+                partial.take_decay(one.t60_s(lasting_s));
+                if candidate.alive[level_at.min(candidate.alive.len() - 1)] {
+                    partial.level_db = 20.0 * one.at(since(level_at)).log10();
+                }
+                one.frequency_hz
+            }
+            Envelope::Two(both, apart) => {
+                partial.take_two(both, *apart, lasting_s, onset_s + fitted.start_s);
+                both[0].frequency_hz
+            }
+            Envelope::Other => {
+                partial.take_decay(self.decay_of_level(candidate));
+                let spread: f64 = alive()
+                    .flat_map(|(p, _)| p)
+                    .map(|p| (p.frequency_hz - mean_hz).powi(2) * p.amplitude.powi(2))
+                    .sum::<f64>()
+                    / weight;
+                let independent = self.reader.independent_samples() / self.stretch.rate_hz;
+                let count = (lasting_s / independent).max(1.0);
+                Measured::new(mean_hz, (spread / count).sqrt())
+            }
+        };
+        (partial.frequency_hz, partial.frequency_hz_u) = (frequency.value, frequency.u);
+        Some((partial, frequency))
+    }
+
+    /// Decay of the level alone, where the phase says nothing: a straight line through ln A, weighted by power.
+    fn decay_of_level(&self, candidate: &Candidate) -> Option<Measured> {
+        let points: Vec<(f64, f64, f64)> = (candidate.points.iter().enumerate())
+            .filter(|(step, _)| candidate.alive[*step] && candidate.after_s[*step].abs() < 1e-4)
+            .filter_map(|(step, point)| {
+                let a = (*point)?.amplitude;
+                Some((step as f64 * self.hop_s, a.ln(), a * a))
+            })
+            .collect();
+        let (first, last) = (points.first()?.0, points.last()?.0);
+        let weight: f64 = points.iter().map(|p| p.2).sum();
+        let t = points.iter().map(|p| p.0 * p.2).sum::<f64>() / weight;
+        let y = points.iter().map(|p| p.1 * p.2).sum::<f64>() / weight;
+        let square: f64 = points.iter().map(|p| (p.0 - t).powi(2) * p.2).sum();
+        let slope = points.iter().map(|p| (p.0 - t) * (p.1 - y) * p.2).sum::<f64>() / square;
+        let left: f64 = points.iter().map(|p| (p.1 - y - slope * (p.0 - t)).powi(2) * p.2).sum();
+        let independent = self.reader.independent_samples() / self.stretch.rate_hz;
+        let count = ((last - first) / independent).max(3.0);
+        let slope_u = (left / square / (count - 2.0)).sqrt();
+        let one = Component {
+            frequency_hz: Measured::new(0.0, 0.0),
+            decay_per_s: Measured::new(-slope, slope_u),
+            amplitude: C::new(1.0, 0.0),
+        };
+        one.t60_s(last - first)
+    }
+}
+
+impl Partial {
+    fn take_decay(&mut self, t60_s: Option<Measured>) {
+        self.decay_t60_s = t60_s.map(|t| t.value);
+        self.decay_t60_s_u = t60_s.map(|t| t.u);
+    }
+
+    /// Two components: they beat where their frequencies are apart, and else decay in two stages.
+    fn take_two(&mut self, both: &[Component; 2], apart: Measured, lasting_s: f64, start_s: f64) {
+        const APART_U: f64 = 4.0;
+        const LEAST_TURNS: f64 = 0.35;
+        let [strong, weak] = both;
+        let ratio = weak.amplitude.norm() / strong.amplitude.norm();
+        self.second_below_db = Some(-20.0 * ratio.log10());
+        if apart.value > APART_U * apart.u && apart.value * lasting_s > LEAST_TURNS {
+            self.beat_hz = Some(apart.value);
+            self.beat_hz_u = Some(apart.u);
+            let ratio = ratio.min(1.0 / ratio).min(0.999);
+            self.beat_depth_db = Some(20.0 * ((1.0 + ratio) / (1.0 - ratio)).log10());
+            self.take_decay(strong.t60_s(lasting_s));
+            return;
+        }
+        // What dies away in opposite phase is an attack, not a stage.
+        if (strong.amplitude * weak.amplitude.conj()).re < 0.0 {
+            self.second_below_db = None;
+            self.take_decay(strong.t60_s(lasting_s));
+            return;
+        }
+        let early_is_strong = strong.decay_per_s.value > weak.decay_per_s.value;
+        let (early, late) = if early_is_strong { (strong, weak) } else { (weak, strong) };
+        self.take_decay(early.t60_s(lasting_s));
+        let late_t60_s = late.t60_s(lasting_s);
+        self.late_t60_s = late_t60_s.map(|t| t.value);
+        self.late_t60_s_u = late_t60_s.map(|t| t.u);
+        let faster = early.decay_per_s.value - late.decay_per_s.value;
+        let knee_s = (early.amplitude.norm() / late.amplitude.norm()).ln() / faster;
+        self.knee_s = (knee_s > 0.0 && knee_s < lasting_s).then_some(start_s + knee_s);
+    }
+}
+
+/// The envelope of a partial.
+struct Fitted {
+    envelope: Envelope,
+    /// When its time begins, in seconds after the onset.
+    start_s: f64,
+}
+
+impl Candidate {
+    /// Mean frequency by power where it is heard.
+    fn mean_hz(&self) -> f64 {
+        let heard = self.points.iter().zip(&self.alive).filter(|(_, alive)| **alive);
+        let (sum, weight) = heard.filter_map(|(point, _)| *point).fold((0.0, 0.0), |sums, p| {
+            let power = p.amplitude * p.amplitude;
+            (sums.0 + power * p.frequency_hz, sums.1 + power)
+        });
+        sum / weight
+    }
+}
+
+/// The noise beside a partial, as the power of a bin, over time.
+struct NoiseFloor {
+    powers: Vec<f64>,
+    slot_steps: f64,
+}
+
+impl NoiseFloor {
+    fn at(&self, step: usize) -> f64 {
+        let slot = (step as f64 / self.slot_steps - 1.0).round().max(0.0) as usize;
+        self.powers[slot.min(self.powers.len() - 1)]
+    }
+}
+
+fn candidate(followed: &Followed) -> Candidate {
+    let point = |(reading, after): &(reading::Reading, f64)| {
+        let amplitude = reading.after(*after);
+        TrackPoint {
+            frequency_hz: reading.frequency_hz,
+            amplitude: amplitude.norm(),
+            phase_rad: amplitude.arg(),
+        }
+    };
+    let readings = &followed.readings;
+    Candidate {
+        number: followed.place.number,
+        points: readings.iter().map(|reading| reading.as_ref().map(point)).collect(),
+        after_s: readings.iter().map(|r| r.map_or(f64::INFINITY, |(_, after)| after)).collect(),
+        alive: readings.iter().map(Option::is_some).collect(),
+    }
+}
+
+/// The step at which all partials together are loudest.
+fn loudest(candidates: &[Candidate]) -> usize {
+    let steps = candidates.iter().map(|c| c.points.len()).max().unwrap_or(0);
+    let power = |step: usize| {
+        let of = |c: &Candidate| {
+            c.points[step].filter(|_| c.alive[step]).map_or(0.0, |p| p.amplitude.powi(2))
+        };
+        candidates.iter().map(of).sum::<f64>()
+    };
+    (0..steps)
+        .map(|step| (step, power(step)))
+        .fold((0, 0.0), |best, one| if one.1 > best.1 * 1.0001 { one } else { best })
+        .0
+}
+
+/// Level of a partial at a step in dB, by a straight line through the nearest points that are heard.
+fn level_of(candidate: &Candidate, step: usize) -> f64 {
+    const NEAREST: usize = 5;
+    let mut heard: Vec<(f64, f64)> = (candidate.points.iter().enumerate())
+        .filter(|(n, _)| candidate.alive[*n])
+        .filter_map(|(n, point)| Some((n as f64 - step as f64, 20.0 * (*point)?.amplitude.log10())))
+        .collect();
+    heard.sort_by(|a, b| a.0.abs().total_cmp(&b.0.abs()));
+    heard.truncate(NEAREST);
+    let count = heard.len() as f64;
+    let (x, y) = heard.iter().fold((0.0, 0.0), |(x, y), p| (x + p.0 / count, y + p.1 / count));
+    let square: f64 = heard.iter().map(|p| (p.0 - x).powi(2)).sum();
+    let slope = heard.iter().map(|p| (p.0 - x) * (p.1 - y)).sum::<f64>() / square.max(1e-9);
+    y - slope * x
+}
+
+fn nearest(points: &[Option<TrackPoint>], step: usize) -> Option<TrackPoint> {
+    let step = step.min(points.len().checked_sub(1)?);
+    (0..points.len()).find_map(|away| {
+        let before = step.checked_sub(away).and_then(|n| points[n]);
+        before.or_else(|| points.get(step + away).copied().flatten())
+    })
+}
+
+/// Runs of true: first place, and the one after the last.
+fn runs(values: impl Iterator<Item = bool>) -> impl Iterator<Item = (usize, usize)> {
+    let mut runs = Vec::new();
+    let mut start = None;
+    let mut count = 0;
+    for (n, value) in values.enumerate() {
+        count = n + 1;
+        match (value, start) {
+            (true, None) => start = Some(n),
+            (false, Some(from)) => {
+                runs.push((from, n));
+                start = None;
+            }
+            _ => (),
+        }
+    }
+    runs.extend(start.map(|from| (from, count)));
+    runs.into_iter()
+}

@@ -1,0 +1,211 @@
+//! Damped sinusoids read from one frame.
+
+use std::f64::consts::TAU;
+
+use rustfft::num_complex::Complex;
+
+use crate::transform::RealTransform;
+
+type C = Complex<f64>;
+
+/// Terms of the window, whose first derivative has no step: side lobes lie below −93 dB and fall by 18 dB an
+/// octave (A. H. Nuttall, IEEE Trans. Acoust. Speech Signal Process. 29, 1981).
+const TERMS: [f64; 4] = [0.355_768, 0.487_396, 0.144_232, 0.012_604];
+/// Growth or decay over half a frame that is still believed, in nats.
+const MOST_DECAY: f64 = 3.0;
+
+/// A sinusoid as a frame shows it: A·exp((−α + jω)(t − t₀)) with t₀ in the middle of the frame.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct Reading {
+    pub(super) frequency_hz: f64,
+    /// α in 1/s.
+    pub(super) decay_per_s: f64,
+    /// A at the middle of the frame: its amplitude and phase, re full scale.
+    pub(super) amplitude: C,
+}
+
+impl Reading {
+    /// Its amplitude and phase a time after the middle of the frame.
+    pub(super) fn after(&self, seconds: f64) -> C {
+        let turned = TAU * (self.frequency_hz * seconds).fract();
+        self.amplitude * C::new(-self.decay_per_s * seconds, turned).exp()
+    }
+}
+
+/// Reads frames of a fixed length. Keeps its buffers.
+pub(super) struct FrameReader {
+    transform: RealTransform,
+    frame: Vec<f64>,
+    rate_hz: f64,
+    spectrum: Vec<C>,
+}
+
+impl FrameReader {
+    /// For frames of so many samples, an even number.
+    pub(super) fn new(length: usize, rate_hz: f64) -> Self {
+        let spectrum = vec![C::default(); length / 2 + 1];
+        Self { transform: RealTransform::new(length), frame: vec![0.0; length], rate_hz, spectrum }
+    }
+
+    pub(super) fn length(&self) -> usize {
+        self.frame.len()
+    }
+
+    pub(super) fn bin_hz(&self) -> f64 {
+        self.rate_hz / self.length() as f64
+    }
+
+    /// Variance of either part of the amplitude of a sinusoid for noise of power 1 in a bin.
+    pub(super) fn amplitude_variance(&self) -> f64 {
+        2.0 / (TERMS[0] * self.length() as f64).powi(2)
+    }
+
+    /// Samples between frames whose noise is as good as independent.
+    pub(super) fn independent_samples(&self) -> f64 {
+        // The length over the width of the window's noise band in bins, 2.02.
+        self.length() as f64 / 2.02
+    }
+
+    /// Takes the frame that begins at a sample; what lies outside the sound is silent.
+    pub(super) fn take(&mut self, sound: &[f32], start: i64) {
+        for (n, x) in self.frame.iter_mut().enumerate() {
+            let place = usize::try_from(start + n as i64).ok();
+            *x = place.and_then(|place| sound.get(place)).map_or(0.0, |x| f64::from(*x));
+        }
+        self.spectrum.copy_from_slice(self.transform.forward(&mut self.frame));
+    }
+
+    fn bin(&self, k: i64) -> C {
+        let last = self.spectrum.len() as i64 - 1;
+        match k {
+            k if k < 0 => self.spectrum[(-k).min(last) as usize].conj(),
+            k if k > last => self.spectrum[(2 * last - k).max(0) as usize].conj(),
+            k => self.spectrum[k as usize],
+        }
+    }
+
+    /// A bin under the window: the window, being a sum of cosines, adds its neighbours.
+    pub(super) fn windowed(&self, k: i64) -> C {
+        let mut sum = TERMS[0] * self.bin(k);
+        let mut sign = 1.0;
+        for (m, term) in (1..).zip(&TERMS[1..]) {
+            sign = -sign;
+            sum += 0.5 * sign * term * (self.bin(k - m) + self.bin(k + m));
+        }
+        sum
+    }
+
+    /// A bin under the derivative of the window, per sample.
+    fn sloped(&self, k: i64) -> C {
+        let mut sum = C::default();
+        let mut sign = 1.0;
+        for (m, term) in (1..).zip(&TERMS[1..]) {
+            sign = -sign;
+            let step = TAU * m as f64 / self.length() as f64;
+            let turned = (self.bin(k - m) - self.bin(k + m)) * C::new(0.0, -0.5);
+            sum -= sign * term * step * turned;
+        }
+        sum
+    }
+
+    /// Power of a bin under the window.
+    pub(super) fn power(&self, k: i64) -> f64 {
+        self.windowed(k).norm_sqr()
+    }
+
+    /// What a bin holds of the frame that begins so many samples into a sound, with the turn of the bin itself
+    /// taken out from the beginning of the sound on: of A·exp((−α + jω)t), A at the middle of the frame times
+    /// [`FrameReader::gain`].
+    pub(super) fn envelope(&self, k: i64, start: f64) -> C {
+        let middle = start + self.length() as f64 / 2.0;
+        let sign = if k % 2 == 0 { 2.0 } else { -2.0 };
+        let turned = TAU * (k as f64 * middle / self.length() as f64).fract();
+        self.windowed(k) * C::cis(-turned) * sign / (TERMS[0] * self.length() as f64)
+    }
+
+    /// What is left in a bin of a damped sinusoid that lies so far from it: complex, 1 for a steady one in its
+    /// middle.
+    pub(super) fn gain(&self, decay_per_s: f64, off_hz: f64) -> C {
+        let rate = C::new(-decay_per_s, TAU * off_hz) / self.rate_hz;
+        window_transform(rate, self.length() as f64) / (TERMS[0] * self.length() as f64)
+    }
+
+    /// The strongest sinusoid within so many bins of a frequency; `None` where no bin there stands above its
+    /// neighbours.
+    pub(super) fn near(&self, frequency_hz: f64, reach_bins: f64) -> Option<Reading> {
+        let place = frequency_hz / self.bin_hz();
+        let first = ((place - reach_bins).round() as i64).max(1);
+        let last = ((place + reach_bins).round() as i64).min(self.spectrum.len() as i64 - 2);
+        let powers: Vec<f64> = (first - 1..=last + 1).map(|k| self.power(k)).collect();
+        let top = (1..powers.len().saturating_sub(1))
+            .filter(|n| powers[*n] > powers[n - 1] && powers[*n] >= powers[n + 1])
+            .max_by(|a, b| powers[*a].total_cmp(&powers[*b]))?;
+        self.at(first - 1 + top as i64)
+    }
+
+    /// The sinusoid that makes a bin what it is. With X under the window w and X' under its derivative,
+    /// −X'/X = −α + j(ω − Ω) in each sample, Ω being the frequency of the bin: exact for a single damped
+    /// sinusoid, since w is nothing at the ends of the frame. The amplitude follows from the transform of
+    /// w·exp(−αt) at ω − Ω.
+    pub(super) fn at(&self, k: i64) -> Option<Reading> {
+        let x = self.windowed(k);
+        if x.norm_sqr() == 0.0 {
+            return None;
+        }
+        let half = self.length() as f64 / 2.0;
+        let rate = -self.sloped(k) / x;
+        let rate = C::new(
+            rate.re.clamp(-MOST_DECAY / half, MOST_DECAY / half),
+            rate.im.clamp(-1.5 * TAU / (2.0 * half), 1.5 * TAU / (2.0 * half)),
+        );
+        // The frame begins half its length before its middle.
+        let sign = if k % 2 == 0 { 2.0 } else { -2.0 };
+        Some(Reading {
+            frequency_hz: (k as f64 + rate.im * half / (0.5 * TAU)) * self.bin_hz(),
+            decay_per_s: -rate.re * self.rate_hz,
+            amplitude: sign * x / window_transform(rate, 2.0 * half),
+        })
+    }
+}
+
+/// ∫ w(u)·exp(p·u) du over a frame of a length, u from its middle, in closed form.
+fn window_transform(p: C, length: f64) -> C {
+    let whole = p * length;
+    if whole.norm() < 1e-4 {
+        return C::new(TERMS[0] * length, 0.0);
+    }
+    let mut sum = C::default();
+    let mut sign = 1.0;
+    for (m, term) in TERMS.iter().enumerate() {
+        let beta = TAU * m as f64;
+        sum += sign * term * 2.0 * whole / (whole * whole + beta * beta);
+        sign = -sign;
+    }
+    (whole / 2.0).sinh() * sum * length
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_damped_sinusoid_is_read_exactly() {
+        let rate_hz = 48_000.0;
+        let mut reader = FrameReader::new(1200, rate_hz);
+        for (hz, decay, phase) in [(991.3, 0.0, 0.3), (1207.7, 60.0, -2.0), (5000.0, 9.0, 1.0)] {
+            let sound: Vec<f32> = (0..3000)
+                .map(|n| {
+                    let t = f64::from(n) / rate_hz;
+                    (0.4 * (-decay * t).exp() * (TAU * hz * t + phase).cos()) as f32
+                })
+                .collect();
+            reader.take(&sound, 700);
+            let found = reader.near(hz + 20.0, 1.5).expect("a tone");
+            assert!((found.frequency_hz - hz).abs() < 1e-3, "{found:?}");
+            assert!((found.decay_per_s - decay).abs() < 0.01, "{found:?}");
+            let at_start = found.after(-1300.0 / rate_hz);
+            let expected = C::from_polar(0.4, phase);
+            assert!((at_start - expected).norm() < 1e-4, "{at_start} {expected}");
+        }
+    }
+}

@@ -1,0 +1,347 @@
+//! Partials against known truth.
+//!
+//! `cargo test -p tonemap-core --test partials -- --nocapture` prints the figures.
+
+use std::f64::consts::TAU;
+
+use rand::{RngExt, SeedableRng};
+use rand_chacha::ChaCha8Rng;
+use tonemap_core::partials::{Partials, PartialsSettings, partials};
+use tonemap_core::synth::{
+    Partial, PluckedString, Vibrato, harmonics, mix, render, to_samples, white_noise,
+};
+use tonemap_core::units::cents_between;
+
+const RATE_HZ: f64 = 48_000.0;
+
+fn partials_of(sound: &[f64], settings: &PartialsSettings) -> Partials {
+    partials(&to_samples(sound), RATE_HZ, 0.0, settings).expect("followed")
+}
+
+fn followed(sound: &[f64]) -> Partials {
+    partials_of(sound, &PartialsSettings::default())
+}
+
+/// White noise so far below the RMS of a sound.
+fn add_noise(sound: &mut [f64], snr_db: f64, seed: u64) -> f64 {
+    let rms = (sound.iter().map(|x| x * x).sum::<f64>() / sound.len() as f64).sqrt();
+    let noise = rms * 10f64.powf(-snr_db / 20.0);
+    mix(sound, &white_noise(seed, noise, sound.len()));
+    noise
+}
+
+/// Counts of trials whose truth lies within two uncertainties.
+#[derive(Default)]
+struct Covered {
+    all: u32,
+    within: u32,
+    squares: f64,
+    worst: f64,
+}
+
+impl Covered {
+    /// Takes an error with its uncertainty.
+    fn add(&mut self, error: f64, u: f64) {
+        self.all += 1;
+        self.within += u32::from(error.abs() <= 2.0 * u);
+        self.squares += error * error;
+        self.worst = self.worst.max(error.abs());
+    }
+
+    fn rms(&self) -> f64 {
+        (self.squares / f64::from(self.all.max(1))).sqrt()
+    }
+
+    fn percent(&self) -> f64 {
+        100.0 * f64::from(self.within) / f64::from(self.all.max(1))
+    }
+}
+
+#[test]
+fn stiff_strings_are_measured() {
+    let (mut b, mut frequency, mut t60, mut level) =
+        (Covered::default(), Covered::default(), Covered::default(), Covered::default());
+    let (mut heard, mut covered_s, mut sounding_s, mut false_s) = (0, 0.0, 0.0, 0.0);
+    for seed in 0..60 {
+        let mut rng = ChaCha8Rng::seed_from_u64(40_000 + seed);
+        // A0 to C7.
+        let frequency_hz = 27.5 * f64::exp2(rng.random_range(0.0..6.25));
+        let inharmonicity = 10f64.powf(rng.random_range(-5.0..-2.7));
+        let string = PluckedString {
+            frequency_hz,
+            inharmonicity,
+            pluck_position: rng.random_range(0.11..0.42),
+            t60_s: rng.random_range(1.5..8.0),
+            damping: rng.random_range(0.05..0.3),
+            amplitude: 0.2,
+            partials: 30,
+        };
+        let mut truth = string.truth();
+        for partial in &mut truth {
+            partial.phase_rad = rng.random_range(0.0..TAU);
+        }
+        truth.retain(|partial| partial.frequency_hz < 0.45 * RATE_HZ);
+        let mut sound = vec![0.0; (0.1 * RATE_HZ) as usize];
+        sound.extend(render(&truth, Vibrato::default(), RATE_HZ, 2.4));
+        let noise = add_noise(&mut sound, 40.0, seed);
+        let found = followed(&sound);
+        if found.partials.len() >= 8 {
+            let measured = found.inharmonicity.expect("a stiffness");
+            b.add((measured.value - inharmonicity) / inharmonicity, measured.u / inharmonicity);
+        }
+        for partial in &found.partials {
+            let Some(true_one) = truth.get(partial.number - 1) else { continue };
+            let cents = cents_between(true_one.frequency_hz, partial.frequency_hz);
+            let u = 1731.0 * partial.frequency_hz_u / partial.frequency_hz;
+            heard += 1;
+            frequency.add(cents, u);
+            if let Some((found_s, u)) = partial.decay_t60_s.zip(partial.decay_t60_s_u) {
+                t60.add((found_s - true_one.t60_s) / true_one.t60_s, u / true_one.t60_s);
+            }
+            let after_s = found.level_at_s - 0.1;
+            let fall_db = 60.0 * after_s / true_one.t60_s;
+            let off_db = partial.level_db - 20.0 * true_one.amplitude.abs().log10() + fall_db;
+            level.add(off_db, 0.0);
+        }
+        // The time that partials stand out of the noise in a frame, by 12 dB.
+        let frame = found.frame_s * RATE_HZ;
+        for (n, partial) in truth.iter().enumerate() {
+            let ratio = partial.amplitude.powi(2) * frame / (4.0 * 2.02 * noise * noise);
+            let lasts_s = (10.0 * (ratio / 16.0).log10() / 60.0 * partial.t60_s).clamp(0.0, 2.4);
+            if lasts_s < 0.1 {
+                continue;
+            }
+            sounding_s += lasts_s;
+            for track in found.tracks.iter().filter(|track| track.number == n + 1) {
+                let from = track.start_s - 0.1;
+                let to = from + (track.points.len() - 1) as f64 * track.hop_s;
+                covered_s += (to.min(lasts_s) - from.max(0.0)).max(0.0);
+                let at = |point: &tonemap_core::partials::TrackPoint| {
+                    (point.frequency_hz - partial.frequency_hz).abs() > 0.25 * frequency_hz
+                };
+                let wrong = track.points.iter().filter(|point| at(point)).count();
+                false_s += wrong as f64 * track.hop_s;
+            }
+        }
+    }
+    println!("stiff strings, A0 to C7, 40 dB, {heard} partials of 60 notes:");
+    for (name, unit, scale, of) in [
+        ("B", "%", 100.0, &b),
+        ("frequency", "cents", 1.0, &frequency),
+        ("T60", "%", 100.0, &t60),
+        ("level", "dB", 1.0, &level),
+    ] {
+        let (rms, worst) = (scale * of.rms(), scale * of.worst);
+        println!(
+            "  {name}: {rms:.3} {unit} RMS, worst {worst:.2}; 2u covers {:.1} %",
+            of.percent()
+        );
+    }
+    let covered = 100.0 * covered_s / sounding_s;
+    let wrong = 100.0 * false_s / covered_s;
+    println!(
+        "  covered {covered:.2} % of the time above the noise; {wrong:.2} % of the time false"
+    );
+    assert!(b.worst < 0.02 && b.percent() >= 90.0);
+    assert!(frequency.rms() < 0.3 && frequency.percent() >= 90.0);
+    assert!(t60.rms() < 0.02 && t60.percent() >= 90.0);
+    assert!(level.rms() < 0.1, "{}", level.rms());
+    assert!(covered >= 98.0 && wrong <= 1.0, "{covered} {wrong}");
+}
+
+/// Without noise, the attack included.
+#[test]
+fn the_tracks_make_the_sound_again() {
+    for seed in 0..8 {
+        let mut rng = ChaCha8Rng::seed_from_u64(50_000 + seed);
+        let string = PluckedString {
+            frequency_hz: 65.0 * f64::exp2(rng.random_range(0.0..4.0)),
+            inharmonicity: 10f64.powf(rng.random_range(-4.5..-3.3)),
+            pluck_position: rng.random_range(0.15..0.4),
+            t60_s: rng.random_range(2.0..7.0),
+            ..PluckedString::default()
+        };
+        let mut sound = vec![0.0; 4800];
+        sound.extend(string.render(RATE_HZ, 3.0));
+        let found = followed(&sound);
+        let made = found.resynthesis(0.0, sound.len(), RATE_HZ);
+        let left_db = |from: usize| {
+            let left: f64 = (from..sound.len()).map(|n| (sound[n] - made[n]).powi(2)).sum();
+            10.0 * (left / sound[from..].iter().map(|x| x * x).sum::<f64>()).log10()
+        };
+        let (whole, sustain) = (left_db(0), left_db(9600));
+        println!(
+            "harp at {:.1} Hz made again: residual {whole:.1} dB, sustain {sustain:.1} dB",
+            string.frequency_hz
+        );
+        assert!(whole < -40.0 && sustain < -50.0);
+        assert!((whole - found.residual_db).abs() < 0.5, "{whole} {}", found.residual_db);
+    }
+}
+
+#[test]
+fn both_stages_of_a_decay_are_told() {
+    let (mut early, mut late) = (Covered::default(), Covered::default());
+    for seed in 0..40 {
+        let mut rng = ChaCha8Rng::seed_from_u64(60_000 + seed);
+        let f0_hz = 60.0 * f64::exp2(rng.random_range(0.0..4.0));
+        let (quick_s, slow_s) = (rng.random_range(0.8..1.6), rng.random_range(5.0..12.0));
+        let mut sound = vec![0.0; (4.0 * RATE_HZ) as usize];
+        for (share, t60_s) in [(1.0, quick_s), (rng.random_range(0.08..0.2), slow_s)] {
+            let mut partials = harmonics(f0_hz, &[0.2, 0.15, 0.1, 0.06, 0.05, 0.04]);
+            for partial in &mut partials {
+                (partial.amplitude, partial.t60_s) = (share * partial.amplitude, t60_s);
+            }
+            mix(&mut sound, &render(&partials, Vibrato::default(), RATE_HZ, 4.0));
+        }
+        add_noise(&mut sound, 40.0, seed);
+        for partial in followed(&sound).partials.iter().take(6) {
+            let stages = partial.decay_t60_s.zip(partial.late_t60_s);
+            let Some((quick, slow)) = stages else {
+                panic!("seed {seed}: one stage only: {partial:?}")
+            };
+            let u = |u: Option<f64>| u.expect("with its uncertainty");
+            early.add(quick / quick_s - 1.0, u(partial.decay_t60_s_u) / quick_s);
+            late.add(slow / slow_s - 1.0, u(partial.late_t60_s_u) / slow_s);
+        }
+    }
+    for (name, stage) in [("early", &early), ("late", &late)] {
+        let (rms, worst) = (100.0 * stage.rms(), 100.0 * stage.worst);
+        println!(
+            "{name} stage: T60 {rms:.2} % RMS, worst {worst:.1} %; 2u covers {:.1} %",
+            stage.percent()
+        );
+        assert!(stage.rms() < 0.05 && stage.percent() >= 90.0);
+    }
+}
+
+/// Pairs a little apart, at all but their common frequency unlike, with no fundamental.
+#[test]
+fn pairs_of_a_bell_are_told_apart() {
+    let free = PartialsSettings { free: true, ..PartialsSettings::default() };
+    let (mut spacing, mut pairs, mut missed) = (Covered::default(), 0, 0);
+    for seed in 0..20 {
+        let mut rng = ChaCha8Rng::seed_from_u64(70_000 + seed);
+        let mut partials = Vec::new();
+        let mut truth = Vec::new();
+        let mut frequency_hz = rng.random_range(250.0..600.0);
+        for n in 0..6 {
+            let apart_hz = rng.random_range(0.4..3.0);
+            let t60_s = rng.random_range(1.5..6.0) / f64::from(1 + n) + 1.0;
+            let amplitude = 0.15 / f64::from(1 + n);
+            for (hz, share) in [(0.0, 1.0), (apart_hz, rng.random_range(0.3..0.9))] {
+                partials.push(Partial {
+                    frequency_hz: frequency_hz + hz,
+                    amplitude: share * amplitude,
+                    phase_rad: rng.random_range(0.0..TAU),
+                    t60_s: t60_s * rng.random_range(0.8..1.0),
+                });
+            }
+            truth.push((frequency_hz, apart_hz));
+            frequency_hz *= rng.random_range(1.5..2.2);
+        }
+        let mut sound = vec![0.0; 4800];
+        sound.extend(render(&partials, Vibrato::default(), RATE_HZ, 3.0));
+        add_noise(&mut sound, 40.0, seed);
+        let found = partials_of(&sound, &free);
+        assert!(found.f0_hz.is_none() && found.inharmonicity.is_none());
+        for (hz, apart_hz) in truth {
+            pairs += 1;
+            let partial = (found.partials.iter())
+                .find(|partial| (partial.frequency_hz - hz).abs() < 5.0)
+                .expect("the pair is there");
+            match partial.beat_hz.zip(partial.beat_hz_u) {
+                Some((beat, u)) => spacing.add(beat / apart_hz - 1.0, u / apart_hz),
+                None => missed += 1,
+            }
+        }
+    }
+    let (rms, worst) = (100.0 * spacing.rms(), 100.0 * spacing.worst);
+    println!(
+        "{pairs} pairs: spacing {rms:.2} % RMS, worst {worst:.1} %; 2u covers {:.1} %; {missed} not told apart",
+        spacing.percent()
+    );
+    assert!(missed == 0 && worst < 3.0 && spacing.percent() >= 90.0);
+}
+
+#[test]
+fn crossing_glides_keep_their_identities() {
+    let free = PartialsSettings { free: true, ..PartialsSettings::default() };
+    let mut swaps = 0;
+    for seed in 0..100 {
+        let mut rng = ChaCha8Rng::seed_from_u64(80_000 + seed);
+        let (low, high) = (rng.random_range(500.0..900.0), rng.random_range(1100.0..1800.0));
+        let level = rng.random_range(0.5..1.0);
+        let ends = |t: f64| (low + (high - low) * t / 2.0, high - (high - low) * t / 2.0);
+        let (mut rising, mut falling) = (0.0f64, rng.random_range(0.0..TAU));
+        let sound: Vec<f64> = (0..(2.0 * RATE_HZ) as usize)
+            .map(|n| {
+                let (up, down) = ends(n as f64 / RATE_HZ);
+                rising += TAU * up / RATE_HZ;
+                falling += TAU * down / RATE_HZ;
+                0.2 * rising.sin() + 0.2 * level * falling.sin()
+            })
+            .collect();
+        let found = partials_of(&sound, &free);
+        for track in &found.tracks {
+            let at =
+                |n: usize| (track.start_s + n as f64 * track.hop_s, track.points[n].frequency_hz);
+            let last = track.points.len() - 1;
+            let ((from_s, from_hz), (to_s, to_hz)) = (at(last / 20), at(last - last / 20));
+            let nearer_up = |t: f64, hz: f64| {
+                let (up, down) = ends(t);
+                (hz - up).abs() < (hz - down).abs()
+            };
+            let crosses = from_s < 0.8 && to_s > 1.2;
+            swaps += u32::from(crosses && nearer_up(from_s, from_hz) != nearer_up(to_s, to_hz));
+        }
+    }
+    println!("crossing glides: {swaps} swaps in 100");
+    assert_eq!(swaps, 0);
+}
+
+#[test]
+fn a_vibrato_is_followed_to_the_twentieth_partial() {
+    let amplitudes: Vec<f64> = (1..=20).map(|n| 0.2 / f64::from(n)).collect();
+    let vibrato = Vibrato { rate_hz: 6.0, depth_cents: 50.0 };
+    let mut sound = render(&harmonics(330.0, &amplitudes), vibrato, RATE_HZ, 2.0);
+    add_noise(&mut sound, 40.0, 3);
+    let found = followed(&sound);
+    let numbers: Vec<usize> = found.partials.iter().map(|partial| partial.number).collect();
+    assert_eq!(numbers, (1..=20).collect::<Vec<_>>());
+    let mut worst = 0.0f64;
+    for track in &found.tracks {
+        let n = track.number as f64;
+        let mut squares = (0.0, 0.0);
+        for (m, point) in track.points.iter().enumerate() {
+            let t = track.start_s + m as f64 * track.hop_s;
+            let swing = 50.0 / 1200.0 * std::f64::consts::LN_2 * (TAU * 6.0 * t).sin();
+            let cents = cents_between(n * 330.0 * (1.0 + swing), point.frequency_hz);
+            if (0.1..1.9).contains(&t) {
+                squares = (squares.0 + cents * cents, squares.1 + 1.0);
+            }
+        }
+        worst = worst.max((squares.0 / f64::max(squares.1, 1.0)).sqrt());
+    }
+    let heard_s: f64 = found.tracks.iter().map(|t| t.points.len() as f64 * t.hop_s).sum();
+    println!(
+        "vibrato of 6 Hz and 50 cents: 20 partials for {:.1} % of the time, worst {worst:.2} cents RMS",
+        100.0 * heard_s / 40.0
+    );
+    assert!(heard_s > 0.98 * 40.0 && worst < 5.0, "{heard_s} {worst}");
+}
+
+#[test]
+fn what_has_no_fundamental_is_refused_and_short_sounds_too() {
+    let noise = to_samples(&white_noise(3, 0.1, 48_000));
+    let settings = PartialsSettings::default();
+    let refused = |sound: &[f32], settings: &PartialsSettings| {
+        partials(sound, RATE_HZ, 0.0, settings).expect_err("refused").to_string()
+    };
+    assert!(refused(&noise, &settings).contains("--free"));
+    let free = PartialsSettings { free: true, ..settings };
+    assert!(refused(&noise[..500], &free).contains("longer span"));
+    assert!(refused(&vec![0.0; 130 * 48_000], &free).contains("120 s"));
+    assert!(refused(&[], &free).contains("longer span"));
+    assert!(refused(&noise, &PartialsSettings { resolve_hz: 0.0, ..free }).contains("2 kHz"));
+}
