@@ -19,6 +19,7 @@
 //! | [`spectrum`] | the averaged spectrum and the tones in it, their series, a narrow look |
 //! | [`spectrogram`] | level over time and frequency, as cells of a picture |
 //! | [`pitch`] | the fundamental over time, its notes, and what speaks for them |
+//! | [`partials`] | each partial over time: inharmonicity, decay, beating |
 //! | [`filter`] | bands kept or removed, with linear phase and no delay |
 //! | [`synth`] | sounds whose truth is known |
 //!

@@ -279,8 +279,9 @@ pub fn partials(
         }
         None => free::follow(&stretch, &mut reader, hop_s, settings),
     };
-    Ok(Assembly { stretch, start_s, hop_s, reader, settings, findings }
-        .assemble(&followed, guide.is_some()))
+    let (made, made_of) = (Vec::new(), Vec::new());
+    let assembly = Assembly { stretch, start_s, hop_s, reader, settings, findings, made, made_of };
+    Ok(assembly.assemble(&followed, guide.is_some()))
 }
 
 fn check(settings: &PartialsSettings, samples: usize, sample_rate_hz: f64) -> Result<(), Error> {
@@ -368,6 +369,9 @@ struct Assembly<'a> {
     reader: FrameReader,
     settings: &'a PartialsSettings,
     findings: Vec<Finding>,
+    /// The sound of the partials over the stretch, and the runs of steps that it was made of.
+    made: Vec<f64>,
+    made_of: Vec<Vec<(usize, usize)>>,
 }
 
 /// A partial with its points over the whole stretch, those that stand out of the noise being marked.
@@ -388,11 +392,13 @@ impl Assembly<'_> {
         let mut candidates: Vec<Candidate> = followed.iter().map(candidate).collect();
         // What is read where nothing sounds takes noise away: the second time it is left there.
         for _ in 0..2 {
+            self.make(&candidates);
             let floors = self.noise_floors(&candidates);
             for (candidate, floor) in candidates.iter_mut().zip(&floors) {
                 self.mark_alive(candidate, floor);
             }
         }
+        self.make(&candidates);
         candidates.retain(|candidate| candidate.alive.iter().any(|alive| *alive));
         let level_at = loudest(&candidates);
         let beats = self.envelopes(&candidates);
@@ -456,7 +462,7 @@ impl Assembly<'_> {
             findings: self.findings,
         };
         let sound = &self.stretch.sound[self.stretch.from..self.stretch.to];
-        let made = result.resynthesis(result.start_s, sound.len(), rate_hz);
+        let made = &self.made;
         let left_db = |from: usize| {
             let power = |x: f64| x * x;
             let all: f64 = sound[from..].iter().map(|x| power(f64::from(*x))).sum();
@@ -473,6 +479,30 @@ impl Assembly<'_> {
         result
     }
 
+    /// Makes the sound of all that is alive, from the one that was made before: what has not changed stays.
+    fn make(&mut self, candidates: &[Candidate]) {
+        let rate_hz = self.stretch.rate_hz;
+        let hop = self.hop_s * rate_hz;
+        self.made.resize(self.stretch.to - self.stretch.from, 0.0);
+        self.made_of.resize(candidates.len(), Vec::new());
+        for (candidate, before) in candidates.iter().zip(&mut self.made_of) {
+            let now: Vec<(usize, usize)> = runs(candidate.alive.iter().copied()).collect();
+            let gone = before.iter().filter(|run| !now.contains(run)).map(|run| (run, true));
+            let new = now.iter().filter(|run| !before.contains(run)).map(|run| (run, false));
+            for ((from, to), is_gone) in gone.chain(new) {
+                let points: Vec<TrackPoint> = (candidate.points[*from..*to].iter().flatten())
+                    .map(|point| {
+                        // In opposite phase it takes itself away.
+                        let turned = if is_gone { std::f64::consts::PI } else { 0.0 };
+                        TrackPoint { phase_rad: point.phase_rad + turned, ..*point }
+                    })
+                    .collect();
+                add_track(&mut self.made, &points, *from as f64 * hop, hop, rate_hz);
+            }
+            *before = now;
+        }
+    }
+
     /// Noise beside each partial over time, as the power of a bin: what is left when the sound of all readings
     /// is taken away, in the bins to either side, by a running quarter: where a vibrato sweeps through a frame more is
     /// left than noise, but not at its turns.
@@ -483,16 +513,8 @@ impl Assembly<'_> {
         const QUARTER: f64 = 0.63;
         let stretch = &self.stretch;
         let count = stretch.to - stretch.from;
-        let mut made = vec![0.0; count];
         let hop = self.hop_s * stretch.rate_hz;
-        for candidate in candidates {
-            for (from, to) in runs(candidate.alive.iter().copied()) {
-                let points: Vec<TrackPoint> =
-                    candidate.points[from..to].iter().flatten().copied().collect();
-                add_track(&mut made, &points, from as f64 * hop, hop, stretch.rate_hz);
-            }
-        }
-        let left: Vec<f32> = (stretch.sound[stretch.from..stretch.to].iter().zip(&made))
+        let left: Vec<f32> = (stretch.sound[stretch.from..stretch.to].iter().zip(&self.made))
             .map(|(x, y)| (f64::from(*x) - y) as f32)
             .collect();
         let slot = self.reader.length() / 2;
