@@ -107,6 +107,14 @@ pub(crate) fn check_writable(file: &Path, force: bool) -> Result<()> {
     Ok(())
 }
 
+/// Refuses a file whose name does not end as its kind does.
+pub(crate) fn check_ending(file: &Path, endings: &[&str], reason: &str) -> Result<()> {
+    let fits = file
+        .extension()
+        .is_some_and(|ending| endings.iter().any(|known| ending.eq_ignore_ascii_case(known)));
+    if fits { Ok(()) } else { Err(Usage(format!("{}: {reason}", file.display())).into()) }
+}
+
 /// Finds out before the work which of the files asked for could not be written at the end.
 pub(crate) fn check_outputs(figure: &FigureArgs, output: &OutputArgs) -> Result<()> {
     check_figure(figure, output.force)?;

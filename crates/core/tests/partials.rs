@@ -177,6 +177,18 @@ fn the_tracks_make_the_sound_again() {
     }
 }
 
+/// To the last sample, whatever of a step is left at the end.
+#[test]
+fn a_steady_note_is_made_again_to_its_end() {
+    for count in [48_000, 48_123, 50_001] {
+        let mut sound =
+            render(&harmonics(220.0, &[0.2, 0.1, 0.05]), Vibrato::default(), RATE_HZ, 1.1);
+        sound.truncate(count);
+        let found = followed(&sound);
+        assert!(found.residual_db < -70.0, "{count}: {}", found.residual_db);
+    }
+}
+
 #[test]
 fn both_stages_of_a_decay_are_told() {
     let (mut early, mut late) = (Covered::default(), Covered::default());
@@ -307,6 +319,7 @@ fn a_vibrato_is_followed_to_the_twentieth_partial() {
     let found = followed(&sound);
     let numbers: Vec<usize> = found.partials.iter().map(|partial| partial.number).collect();
     assert_eq!(numbers, (1..=20).collect::<Vec<_>>());
+    assert!(found.partials.iter().all(|partial| partial.beat_hz.is_none()), "no beats");
     let mut worst = 0.0f64;
     for track in &found.tracks {
         let n = track.number as f64;

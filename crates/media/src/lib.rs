@@ -39,6 +39,7 @@ mod midi;
 mod mp4;
 mod raw;
 mod reader;
+mod sdif;
 mod wav;
 mod write;
 
@@ -47,4 +48,5 @@ pub use error::Error;
 pub use midi::{MidiNote, midi_file};
 pub use raw::{RawCoding, RawFormat};
 pub use reader::{TakeInfo, TakeReader};
+pub use sdif::{SdifFrame, SdifKind, SdifPartial, read_sdif, sdif_file};
 pub use write::{WavEncoding, WavSink, write_wav};

@@ -1,5 +1,6 @@
 //! `partials`: what a note is made of, how far from harmonic it is, and how each part dies away.
 
+use std::collections::BTreeMap;
 use std::path::PathBuf;
 
 use anyhow::Result;
@@ -17,6 +18,8 @@ use tonemap_figures::{
     Arrangement, ColourMap, DrawnSpectrogram, DrawnTrack, Figure, Marks, PartialsFigure,
     SpectrogramFigure, TrackPoint, partials_figure, pitch_cells, spectrogram_figure,
 };
+
+use tonemap_media::{SdifFrame, SdifKind, SdifPartial, sdif_file};
 
 use super::spectrogram::background;
 use crate::args::{FigureArgs, Format, OutputArgs, PartArgs, SourceArgs};
@@ -53,6 +56,9 @@ pub(crate) struct Partials {
     /// Give the tracks too: in JSON beside the table, in CSV instead of it
     #[arg(long, help_heading = "Output")]
     tracks: bool,
+    /// Write the tracks as an open exchange file: FILE.sdif, harmonics as 1HRM, others as 1TRC
+    #[arg(long, value_name = "FILE", help_heading = "Output")]
+    sdif: Option<PathBuf>,
 }
 
 const EXAMPLES: &str = "Examples:
@@ -61,7 +67,9 @@ const EXAMPLES: &str = "Examples:
   tonemap partials bell-cut0.wav --free --ratios-to 1 --target 1,3,5.4
       the tones of a bell against the ratios wanted, and how each pair beats
   tonemap partials flute-a4.wav --tracks --format csv --output flute.csv
-      frequency, level and phase of every partial over time";
+      frequency, level and phase of every partial over time
+  tonemap partials harp-g3.wav --sdif harp.sdif
+      the same for other programs";
 
 #[derive(Args, Clone)]
 #[command(next_help_heading = "Search")]
@@ -216,11 +224,16 @@ impl Partials {
     pub(crate) fn run(&self) -> Result<Status> {
         output::start_log(&self.output);
         output::check_outputs(&self.figure, &self.output)?;
+        if let Some(file) = &self.sdif {
+            let reason = "tracks are written as an SDIF file; name it FILE.sdif";
+            output::check_ending(file, &["sdif"], reason)?;
+            output::check_writable(file, self.output.force)?;
+        }
         let named = studies::find_takes(&self.takes, &self.source)?;
         let (mut takes, mut status) = take::open_all(named, &self.source);
         let parts = take::parts_of(&mut takes, &self.part, &mut status)?;
-        if parts.len() > 1 && self.figure.figure.is_some() {
-            let reason = "a figure shows one channel of one take; give one, or leave it out";
+        if parts.len() > 1 && (self.figure.figure.is_some() || self.sdif.is_some()) {
+            let reason = "a figure and an SDIF file show one channel of one take; give one, or leave them out";
             return Err(Usage(reason.into()).into());
         }
         let references = pressure_references(&parts);
@@ -236,6 +249,9 @@ impl Partials {
                 View::Decay => self.draw_decay(first, references[0])?,
             };
             output::write_figure(file, &drawn, self.output.force)?;
+        }
+        if let Some(file) = &self.sdif {
+            output::write_whole(file, &sdif_of(&first.found), self.output.force)?;
         }
         let content = match self.output.format {
             Format::Text => {
@@ -416,6 +432,27 @@ fn columns(track: &PartialTrack) -> TrackColumns {
         level_db: track.points.iter().map(|point| 20.0 * point.amplitude.log10()).collect(),
         phase_rad: track.points.iter().map(|point| point.phase_rad).collect(),
     }
+}
+
+/// The tracks as an SDIF file: all on one grid of times.
+fn sdif_of(found: &Found) -> Vec<u8> {
+    let mut frames: BTreeMap<u64, SdifFrame> = BTreeMap::new();
+    for track in &found.tracks {
+        let first = ((track.start_s - found.start_s) / track.hop_s).round() as u64;
+        for (step, point) in (first..).zip(&track.points) {
+            let time_s = found.start_s + step as f64 * found.hop_s;
+            let frame =
+                frames.entry(step).or_insert_with(|| SdifFrame { time_s, partials: Vec::new() });
+            frame.partials.push(SdifPartial {
+                index: track.number as u32,
+                frequency_hz: point.frequency_hz,
+                amplitude: point.amplitude,
+                phase_rad: point.phase_rad,
+            });
+        }
+    }
+    let kind = if found.f0_hz.is_some() { SdifKind::Harmonic } else { SdifKind::Free };
+    sdif_file(kind, &frames.into_values().collect::<Vec<_>>())
 }
 
 /// Tracks whose paleness tells their level: full at the greatest, nothing 80 dB below.

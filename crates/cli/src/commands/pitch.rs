@@ -159,7 +159,8 @@ impl Pitch {
         output::start_log(&self.output);
         output::check_outputs(&self.figure, &self.output)?;
         if let Some(file) = &self.midi {
-            check_midi_name(file)?;
+            let reason = "notes are written as a MIDI file; name it FILE.mid";
+            output::check_ending(file, &["mid", "midi"], reason)?;
             output::check_writable(file, self.output.force)?;
         }
         let named = studies::find_takes(&self.takes, &self.source)?;
@@ -353,18 +354,6 @@ fn draw_evidence(made: &Made<'_>, time_s: f64, args: &FigureArgs) -> Result<Figu
         reference_hz: made.settings.reference_hz,
     };
     Ok(evidence_figure(&figure, args.size)?)
-}
-
-/// Refuses a file whose name does not end in .mid or .midi.
-fn check_midi_name(file: &std::path::Path) -> Result<()> {
-    let is_midi = file.extension().is_some_and(|ending| {
-        ["mid", "midi"].iter().any(|known| ending.eq_ignore_ascii_case(known))
-    });
-    if is_midi {
-        return Ok(());
-    }
-    Err(Usage(format!("{}: notes are written as a MIDI file; name it FILE.mid", file.display()))
-        .into())
 }
 
 /// The voiced stretches, frame by frame.

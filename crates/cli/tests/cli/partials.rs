@@ -4,7 +4,7 @@ use serde_json::Value;
 use tonemap_core::synth::{
     Partial, PluckedString, Vibrato, harmonics, mix, render, to_samples, white_noise,
 };
-use tonemap_media::WavEncoding;
+use tonemap_media::{SdifKind, WavEncoding, read_sdif};
 
 use crate::bench::{Bench, codes, number};
 
@@ -80,6 +80,33 @@ fn tables_say_what_is_there_and_no_more() {
     assert!(lines.all(|line| line.starts_with("harp.wav,1,")) && csv.lines().count() > 300);
 }
 
+#[test]
+fn tracks_are_written_as_sdif_to_the_bit() {
+    let bench = with_harp();
+    let json = bench.json("partials harp.wav --tracks --sdif harp.sdif --format json");
+    let bytes = std::fs::read(bench.path("harp.sdif")).expect("written");
+    let (kind, frames) = read_sdif(&bytes).expect("read");
+    assert_eq!(kind, SdifKind::Harmonic);
+    let tracks = json["result"]["tracks"].as_array().expect("tracks");
+    let mut points = 0;
+    for track in tracks {
+        let hz = track["frequency_hz"].as_array().expect("a column");
+        let start_s = number(&track["start_s"]);
+        let first = (frames.iter())
+            .position(|frame| (frame.time_s - start_s).abs() < 1e-6)
+            .expect("a frame at the beginning of a track");
+        for (frame, hz) in frames[first..].iter().zip(hz) {
+            let index = number(&track["number"]) as u32;
+            let partial = frame.partials.iter().find(|partial| partial.index == index);
+            assert_eq!(partial.expect("the partial").frequency_hz, number(hz));
+            points += 1;
+        }
+    }
+    assert_eq!(points, frames.iter().map(|frame| frame.partials.len()).sum::<usize>());
+    let run = bench.run("partials harp.wav --sdif harp.sdif");
+    assert!(run.status != 0 && run.err.contains("--force"), "{}", run.err);
+}
+
 /// Pairs that no frame tells apart, and no fundamental where there is none.
 #[test]
 fn a_bell_is_told_against_its_target() {
@@ -148,6 +175,7 @@ fn what_cannot_be_followed_is_refused_or_told() {
         ("tone.wav --free --resolve 9kHz", 2, "0.5 Hz to 2 kHz"),
         ("tone.wav --hop 2s", 2, "0.2 ms to 0.5 s"),
         ("tone.wav --ratios-to 9", 2, "one that was found"),
+        ("tone.wav --sdif a.txt", 2, "FILE.sdif"),
         ("tone.wav noise.wav --figure a.png", 2, "one channel of one take"),
     ] {
         let run = bench.run(&format!("partials {arguments}"));

@@ -89,7 +89,7 @@ pub(super) fn follow(
     hop_s: f64,
     settings: &PartialsSettings,
 ) -> Vec<Followed> {
-    let steps = (stretch.duration_s() / hop_s) as usize + 1;
+    let steps = stretch.steps(hop_s);
     let frame_s = reader.length() as f64 / stretch.rate_hz;
     let gap = (GAP_FRAMES * frame_s / hop_s) as usize + 1;
     let mut threads: Vec<Thread> = Vec::new();

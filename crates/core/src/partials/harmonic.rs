@@ -23,6 +23,11 @@ impl Stretch<'_> {
         (start, (centre - (start as f64 + length as f64 / 2.0)) / self.rate_hz)
     }
 
+    /// Points of a track over the whole stretch: the last lies at its end or beyond.
+    pub(super) fn steps(&self, hop_s: f64) -> usize {
+        (self.duration_s() / hop_s).ceil() as usize + 1
+    }
+
     pub(super) fn duration_s(&self) -> f64 {
         (self.to - self.from) as f64 / self.rate_hz
     }
@@ -33,6 +38,8 @@ pub(super) struct Guide {
     pub(super) points: Vec<(f64, f64)>,
     /// Stiffness to begin with.
     pub(super) inharmonicity: f64,
+    /// Whether it has a vibrato: then what waves in an envelope is no beating.
+    pub(super) has_vibrato: bool,
 }
 
 impl Guide {
@@ -172,7 +179,7 @@ pub(super) fn follow(
 ) -> Vec<Followed> {
     /// How far a partial may lie from its place in a frame, in bins.
     const REACH_BINS: f64 = 1.3;
-    let steps = (stretch.duration_s() / hop_s) as usize + 1;
+    let steps = stretch.steps(hop_s);
     let mut followed: Vec<Followed> = places
         .iter()
         .map(|place| Followed { place: *place, readings: Vec::with_capacity(steps) })

@@ -281,7 +281,7 @@ pub fn partials(
     };
     let (made, made_of) = (Vec::new(), Vec::new());
     let assembly = Assembly { stretch, start_s, hop_s, reader, settings, findings, made, made_of };
-    Ok(assembly.assemble(&followed, guide.is_some()))
+    Ok(assembly.assemble(&followed, guide.as_ref()))
 }
 
 fn check(settings: &PartialsSettings, samples: usize, sample_rate_hz: f64) -> Result<(), Error> {
@@ -358,7 +358,11 @@ fn guide_of(stretch: &Stretch, pitch: &Pitch, note: &PitchNote) -> Guide {
         around.sort_by(f64::total_cmp);
         point.1 = around[around.len() / 2];
     }
-    Guide { points, inharmonicity: note.inharmonicity.clamp(0.0, 5e-3) }
+    Guide {
+        points,
+        inharmonicity: note.inharmonicity.clamp(0.0, 5e-3),
+        has_vibrato: note.vibrato.vibrato_rate_hz.is_some(),
+    }
 }
 
 /// Makes tracks and figures of what was followed.
@@ -388,7 +392,7 @@ impl Assembly<'_> {
         self.start_s + self.stretch.from as f64 / self.stretch.rate_hz
     }
 
-    fn assemble(mut self, followed: &[Followed], is_harmonic: bool) -> Partials {
+    fn assemble(mut self, followed: &[Followed], guide: Option<&Guide>) -> Partials {
         let mut candidates: Vec<Candidate> = followed.iter().map(candidate).collect();
         // What is read where nothing sounds takes noise away: the second time it is left there.
         for _ in 0..2 {
@@ -401,11 +405,12 @@ impl Assembly<'_> {
         self.make(&candidates);
         candidates.retain(|candidate| candidate.alive.iter().any(|alive| *alive));
         let level_at = loudest(&candidates);
-        let beats = self.envelopes(&candidates);
-        let mut measured: Vec<(Partial, Measured)> = (candidates.iter().zip(&beats))
+        let wavers = guide.is_some_and(|guide| guide.has_vibrato);
+        let fitted = self.envelopes(&candidates, wavers);
+        let mut measured: Vec<(Partial, Measured)> = (candidates.iter().zip(&fitted))
             .filter_map(|(candidate, fitted)| self.figures(candidate, fitted, level_at))
             .collect();
-        let law = Some(&measured).filter(|_| is_harmonic).and_then(|measured| {
+        let law = Some(&measured).filter(|_| guide.is_some()).and_then(|measured| {
             let all: Vec<(usize, Measured)> =
                 measured.iter().map(|(partial, hz)| (partial.number, *hz)).collect();
             string_law(&all)
@@ -617,7 +622,7 @@ impl Assembly<'_> {
 
     /// The envelopes of the partials, from the bin of each in frames a quarter apart: unlike a reading a bin adds up
     /// what two components put there.
-    fn envelopes(&mut self, candidates: &[Candidate]) -> Vec<Fitted> {
+    fn envelopes(&mut self, candidates: &[Candidate], wavers: bool) -> Vec<Fitted> {
         let (length, rate_hz) = (self.reader.length() as f64, self.stretch.rate_hz);
         let bins: Vec<i64> = candidates
             .iter()
@@ -636,6 +641,11 @@ impl Assembly<'_> {
                 values.push(is_alive.then(|| self.reader.envelope(*bin, start)));
             }
         }
+        let start_s = length / 2.0 / rate_hz;
+        if wavers {
+            let other = |_: &Candidate| Fitted { envelope: Envelope::Other, start_s };
+            return candidates.iter().map(other).collect();
+        }
         let fitted = |(values, bin): (&Vec<Option<C>>, &i64)| {
             let mut envelope = envelope(&Course {
                 values,
@@ -647,7 +657,7 @@ impl Assembly<'_> {
                 let off_hz = component.frequency_hz.value - *bin as f64 * self.reader.bin_hz();
                 component.amplitude /= self.reader.gain(component.decay_per_s.value, off_hz);
             }
-            Fitted { envelope, start_s: length / 2.0 / rate_hz }
+            Fitted { envelope, start_s }
         };
         values.iter().zip(&bins).map(fitted).collect()
     }
@@ -778,6 +788,10 @@ impl Partial {
         let (early, late) = if early_is_strong { (strong, weak) } else { (weak, strong) };
         self.take_decay(early.t60_s(lasting_s));
         let late_t60_s = late.t60_s(lasting_s);
+        if self.decay_t60_s.is_none() {
+            self.take_decay(late_t60_s);
+            return;
+        }
         self.late_t60_s = late_t60_s.map(|t| t.value);
         self.late_t60_s_u = late_t60_s.map(|t| t.u);
         let faster = early.decay_per_s.value - late.decay_per_s.value;
