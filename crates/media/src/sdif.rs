@@ -222,7 +222,7 @@ mod tests {
         (0..20u32)
             .map(|m| SdifFrame {
                 time_s: 0.1 + f64::from(m) / 300.0,
-                partials: (1..m % 5 + 1).map(|n| partial(n, m)).collect(),
+                partials: (1..=m % 5).map(|n| partial(n, m)).collect(),
             })
             .collect()
     }
