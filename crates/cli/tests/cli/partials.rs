@@ -175,6 +175,7 @@ fn what_cannot_be_followed_is_refused_or_told() {
         ("tone.wav --free --resolve 9kHz", 2, "0.5 Hz to 2 kHz"),
         ("tone.wav --hop 2s", 2, "0.2 ms to 0.5 s"),
         ("tone.wav --ratios-to 9", 2, "one that was found"),
+        ("tone.wav --ratios-to 1 --target 1,-3", 2, "a positive number"),
         ("tone.wav --sdif a.txt", 2, "FILE.sdif"),
         ("tone.wav noise.wav --figure a.png", 2, "one channel of one take"),
     ] {
@@ -182,6 +183,9 @@ fn what_cannot_be_followed_is_refused_or_told() {
         assert_eq!(run.status, status, "{arguments}: {}", run.err);
         assert!(run.err.contains(wanted), "{arguments}: {}", run.err);
     }
+    bench.take("silent.wav", 48_000, WavEncoding::Integer(16), &[vec![0.0; 48_000]]);
+    let json = bench.json("partials silent.wav --free --format json");
+    assert!(codes(&json).contains(&"no_partials"), "{}", json["findings"]);
     let mut two = render(&harmonics(220.0, &[0.2, 0.1]), Vibrato::default(), RATE_HZ, 0.8);
     two.extend(tone);
     bench.take("two.wav", 48_000, WavEncoding::Integer(24), &[to_samples(&two)]);

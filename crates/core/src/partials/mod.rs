@@ -190,8 +190,15 @@ impl Partials {
     ///
     /// # Errors
     ///
-    /// [`Error::Setting`] where there is no partial of that number.
+    /// [`Error::Setting`] where there is no partial of that number, or a ratio is not positive.
     pub fn relate(&mut self, to: usize, targets: &[f64]) -> Result<(), Error> {
+        if let Some(wrong) = targets.iter().find(|ratio| !(ratio.is_finite() && **ratio > 0.0)) {
+            return Err(Error::Setting {
+                setting: "a ratio wanted",
+                given: wrong.to_string(),
+                allowed: "a positive number".into(),
+            });
+        }
         let chosen = self.partials.iter().find(|partial| partial.number == to);
         let base_hz = chosen.map(|partial| partial.frequency_hz).ok_or_else(|| Error::Setting {
             setting: "the partial that ratios refer to",
@@ -438,6 +445,13 @@ impl Assembly<'_> {
         const SUSTAIN_AFTER_S: f64 = 0.1;
         let rate_hz = self.stretch.rate_hz;
         let partials: Vec<Partial> = measured.into_iter().map(|(partial, _)| partial).collect();
+        if partials.is_empty() {
+            self.findings.push(Finding::warning(
+                "no_partials",
+                "Nothing in this span stands out of its noise for long enough: it is silent or noise; lower \
+                 --shortest, or look at the spectrum.",
+            ));
+        }
         let off: Vec<String> =
             partials.iter().filter(|p| !p.on_law).map(|p| p.number.to_string()).collect();
         if !off.is_empty() {
