@@ -429,7 +429,7 @@ fn columns(track: &PartialTrack) -> TrackColumns {
         start_s: track.start_s,
         hop_s: track.hop_s,
         frequency_hz: track.points.iter().map(|point| point.frequency_hz).collect(),
-        level_db: track.points.iter().map(|point| 20.0 * point.amplitude.log10()).collect(),
+        level_db: track.points.iter().map(|point| point.level_db()).collect(),
         phase_rad: track.points.iter().map(|point| point.phase_rad).collect(),
     }
 }
@@ -629,7 +629,7 @@ fn tracks_csv(made: &[Made<'_>]) -> Result<String> {
                 number: track.number,
                 time_s: track.start_s + n as f64 * track.hop_s,
                 frequency_hz: point.frequency_hz,
-                level_db: 20.0 * point.amplitude.log10(),
+                level_db: point.level_db(),
                 phase_rad: point.phase_rad,
             })
         })

@@ -17,6 +17,14 @@ pub struct TrackPoint {
     pub phase_rad: f64,
 }
 
+impl TrackPoint {
+    /// Level of its amplitude in dB re full scale.
+    #[must_use]
+    pub fn level_db(&self) -> f64 {
+        20.0 * self.amplitude.log10()
+    }
+}
+
 /// Adds a partial to a sound: between its points the level is straight in dB and the phase a cubic that keeps
 /// phases and frequencies at both ends, of those the smoothest (R. J. McAulay and T. F. Quatieri, IEEE Trans.
 /// Acoust. Speech Signal Process. 34, 1986).
