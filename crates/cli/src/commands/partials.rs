@@ -429,7 +429,7 @@ fn columns(track: &PartialTrack) -> TrackColumns {
         start_s: track.start_s,
         hop_s: track.hop_s,
         frequency_hz: track.points.iter().map(|point| point.frequency_hz).collect(),
-        level_db: track.points.iter().map(|point| point.level_db()).collect(),
+        level_db: track.points.iter().map(tonemap_core::partials::TrackPoint::level_db).collect(),
         phase_rad: track.points.iter().map(|point| point.phase_rad).collect(),
     }
 }
