@@ -164,7 +164,8 @@ fn the_tracks_make_the_sound_again() {
         let found = followed(&sound);
         let made = found.resynthesis(0.0, sound.len(), RATE_HZ);
         let left_db = |from: usize| {
-            let left: f64 = (from..sound.len()).map(|n| (sound[n] - made[n]).powi(2)).sum();
+            let left: f64 =
+                (from..sound.len()).map(|n| (sound[n] - f64::from(made[n])).powi(2)).sum();
             10.0 * (left / sound[from..].iter().map(|x| x * x).sum::<f64>()).log10()
         };
         let (whole, sustain) = (left_db(0), left_db(9600));

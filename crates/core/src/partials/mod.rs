@@ -35,7 +35,7 @@ mod resynthesis;
 use rustfft::num_complex::Complex;
 use serde::Serialize;
 
-pub use resynthesis::{TrackPoint, add_track};
+pub use resynthesis::TrackPoint;
 
 use crate::error::Error;
 use crate::finding::Finding;
@@ -47,6 +47,7 @@ use envelope::{Component, Course, Envelope, envelope};
 use harmonic::{Followed, Guide, Stretch};
 use law::{StringLaw, string_law};
 use reading::FrameReader;
+use resynthesis::Sum;
 
 type C = Complex<f64>;
 
@@ -218,12 +219,17 @@ impl Partials {
 
     /// The sound of the tracks, as long as samples that begin at a time.
     #[must_use]
-    pub fn resynthesis(&self, start_s: f64, samples: usize, sample_rate_hz: f64) -> Vec<f64> {
+    pub fn resynthesis(&self, start_s: f64, samples: usize, sample_rate_hz: f64) -> Vec<f32> {
         let mut sound = vec![0.0; samples];
         for track in &self.tracks {
-            let start = (track.start_s - start_s) * sample_rate_hz;
-            let hop = track.hop_s * sample_rate_hz;
-            add_track(&mut sound, &track.points, start, hop, sample_rate_hz);
+            let sum = Sum {
+                start: (track.start_s - start_s) * sample_rate_hz,
+                hop: track.hop_s * sample_rate_hz,
+                rate_hz: sample_rate_hz,
+            };
+            for (step, pair) in track.points.windows(2).enumerate() {
+                sum.add(&mut sound, step, &[(pair[0], pair[1], 1.0)]);
+            }
         }
         sound
     }
@@ -286,8 +292,8 @@ pub fn partials(
         }
         None => free::follow(&stretch, &mut reader, hop_s, settings),
     };
-    let (made, made_of) = (Vec::new(), Vec::new());
-    let assembly = Assembly { stretch, start_s, hop_s, reader, settings, findings, made, made_of };
+    let left = stretch.sound[stretch.from..stretch.to].to_vec();
+    let assembly = Assembly { stretch, start_s, hop_s, reader, settings, findings, left };
     Ok(assembly.assemble(&followed, guide.as_ref()))
 }
 
@@ -380,9 +386,8 @@ struct Assembly<'a> {
     reader: FrameReader,
     settings: &'a PartialsSettings,
     findings: Vec<Finding>,
-    /// The sound of the partials over the stretch, and the runs of steps that it was made of.
-    made: Vec<f64>,
-    made_of: Vec<Vec<(usize, usize)>>,
+    /// The stretch without the sound of the partials that were taken out of it.
+    left: Vec<f32>,
 }
 
 /// A partial with its points over the whole stretch, those that stand out of the noise being marked.
@@ -392,6 +397,8 @@ struct Candidate {
     /// How long after the middle of its frame each point is told.
     after_s: Vec<f64>,
     alive: Vec<bool>,
+    /// Whether its sound between a point and the next was taken out of the stretch.
+    taken: Vec<bool>,
 }
 
 impl Assembly<'_> {
@@ -403,13 +410,13 @@ impl Assembly<'_> {
         let mut candidates: Vec<Candidate> = followed.iter().map(candidate).collect();
         // What is read where nothing sounds takes noise away: the second time it is left there.
         for _ in 0..2 {
-            self.make(&candidates);
+            self.take_out(&mut candidates);
             let floors = self.noise_floors(&candidates);
             for (candidate, floor) in candidates.iter_mut().zip(&floors) {
                 self.mark_alive(candidate, floor);
             }
         }
-        self.make(&candidates);
+        self.take_out(&mut candidates);
         candidates.retain(|candidate| candidate.alive.iter().any(|alive| *alive));
         let level_at = loudest(&candidates);
         let wavers = guide.is_some_and(|guide| guide.has_vibrato);
@@ -481,15 +488,9 @@ impl Assembly<'_> {
             findings: self.findings,
         };
         let sound = &self.stretch.sound[self.stretch.from..self.stretch.to];
-        let made = &self.made;
+        let power = |x: &[f32]| x.iter().map(|x| f64::from(*x).powi(2)).sum::<f64>();
         let left_db = |from: usize| {
-            let power = |x: f64| x * x;
-            let all: f64 = sound[from..].iter().map(|x| power(f64::from(*x))).sum();
-            let left: f64 = sound[from..]
-                .iter()
-                .zip(&made[from..])
-                .map(|(x, y)| power(f64::from(*x) - y))
-                .sum();
+            let (all, left) = (power(&sound[from..]), power(&self.left[from..]));
             (all > 0.0).then(|| 10.0 * (left / all).max(1e-30).log10())
         };
         result.residual_db = left_db(0).unwrap_or(0.0);
@@ -498,27 +499,24 @@ impl Assembly<'_> {
         result
     }
 
-    /// Makes the sound of all that is alive, from the one that was made before: what has not changed stays.
-    fn make(&mut self, candidates: &[Candidate]) {
+    /// Takes the sound of all that is alive out of the stretch, and puts back what was taken but is not alive any
+    /// more.
+    fn take_out(&mut self, candidates: &mut [Candidate]) {
         let rate_hz = self.stretch.rate_hz;
-        let hop = self.hop_s * rate_hz;
-        self.made.resize(self.stretch.to - self.stretch.from, 0.0);
-        self.made_of.resize(candidates.len(), Vec::new());
-        for (candidate, before) in candidates.iter().zip(&mut self.made_of) {
-            let now: Vec<(usize, usize)> = runs(candidate.alive.iter().copied()).collect();
-            let gone = before.iter().filter(|run| !now.contains(run)).map(|run| (run, true));
-            let new = now.iter().filter(|run| !before.contains(run)).map(|run| (run, false));
-            for ((from, to), is_gone) in gone.chain(new) {
-                let points: Vec<TrackPoint> = (candidate.points[*from..*to].iter().flatten())
-                    .map(|point| {
-                        // In opposite phase it takes itself away.
-                        let turned = if is_gone { std::f64::consts::PI } else { 0.0 };
-                        TrackPoint { phase_rad: point.phase_rad + turned, ..*point }
-                    })
-                    .collect();
-                add_track(&mut self.made, &points, *from as f64 * hop, hop, rate_hz);
+        let sum = Sum { start: 0.0, hop: self.hop_s * rate_hz, rate_hz };
+        let mut pieces = Vec::with_capacity(candidates.len());
+        for step in 1..self.stretch.steps(self.hop_s) {
+            pieces.clear();
+            for candidate in &mut *candidates {
+                let sounds = candidate.alive[step - 1] && candidate.alive[step];
+                let ends = (candidate.points[step - 1], candidate.points[step]);
+                let (true, (Some(from), Some(to))) = (candidate.taken[step] != sounds, ends) else {
+                    continue;
+                };
+                candidate.taken[step] = sounds;
+                pieces.push((from, to, if sounds { -1.0 } else { 1.0 }));
             }
-            *before = now;
+            sum.add(&mut self.left, step - 1, &pieces);
         }
     }
 
@@ -533,14 +531,11 @@ impl Assembly<'_> {
         let stretch = &self.stretch;
         let count = stretch.to - stretch.from;
         let hop = self.hop_s * stretch.rate_hz;
-        let left: Vec<f32> = (stretch.sound[stretch.from..stretch.to].iter().zip(&self.made))
-            .map(|(x, y)| (f64::from(*x) - y) as f32)
-            .collect();
         let slot = self.reader.length() / 2;
         let slots = (count.saturating_sub(self.reader.length()) / slot).max(1);
         let mut floors: Vec<Vec<f64>> = vec![Vec::with_capacity(slots); candidates.len()];
         for n in 0..slots {
-            self.reader.take(&left, (n * slot) as i64);
+            self.reader.take(&self.left, (n * slot) as i64);
             let step = ((n * slot + slot) as f64 / hop) as usize;
             for (floor, candidate) in floors.iter_mut().zip(candidates) {
                 let near = nearest(&candidate.points, step);
@@ -861,6 +856,7 @@ fn candidate(followed: &Followed) -> Candidate {
         points: readings.iter().map(|reading| reading.as_ref().map(point)).collect(),
         after_s: readings.iter().map(|r| r.map_or(f64::INFINITY, |(_, after)| after)).collect(),
         alive: readings.iter().map(Option::is_some).collect(),
+        taken: vec![false; readings.len()],
     }
 }
 
