@@ -25,3 +25,17 @@ pub(crate) fn dot(a: &[f64], b: &[f64]) -> f64 {
     let rest: f64 = a_rest.iter().zip(b_rest).map(|(a, b)| a * b).sum();
     rest + sums.iter().sum::<f64>()
 }
+
+/// Σ a·b of narrow samples over as many as `a` has.
+pub(crate) fn narrow_dot(a: &[f32], b: &[f32]) -> f32 {
+    let (a_parts, a_rest) = a.as_chunks::<16>();
+    let (b_parts, b_rest) = b[..a.len()].as_chunks::<16>();
+    let mut sums = [0.0; 16];
+    for (a, b) in a_parts.iter().zip(b_parts) {
+        for lane in 0..16 {
+            sums[lane] += a[lane] * b[lane];
+        }
+    }
+    let rest: f32 = a_rest.iter().zip(b_rest).map(|(a, b)| a * b).sum();
+    rest + sums.iter().sum::<f32>()
+}

@@ -6,7 +6,7 @@ use std::f64::consts::TAU;
 use rustfft::num_complex::Complex;
 
 use super::levels::{Level, Levels, USED_SHARE};
-use crate::lanes::{dot, sum};
+use crate::lanes::{dot, narrow_dot, sum};
 use crate::transform::RealTransform;
 use crate::units::cents_between;
 
@@ -14,6 +14,8 @@ use crate::units::cents_between;
 const WINDOW: [f64; 3] = [0.42, 0.5, 0.08];
 /// A tone stands out of the noise by this ratio of powers.
 const LEAST_RATIO: f64 = 5.0;
+/// What is looked for in many places is found by chance somewhere: so many nats of each tone are no evidence.
+const BY_CHANCE: f64 = 3.0;
 /// Beyond this, standing out further is no further evidence, in nats.
 const MOST_EVIDENCE: f64 = 30.0;
 /// Tones weaker than the strongest by so much are not taken for tones: side lobes are; in dB.
@@ -299,7 +301,7 @@ impl FrameReader {
                 power: power[k],
                 variance: tone_variance(ratio, bin_hz),
                 of_others: (BENT_BINS * bin_hz).powi(2) * strongest / power[k],
-                evidence: (ratio - 1.0).min(MOST_EVIDENCE) * weight,
+                evidence: (ratio - BY_CHANCE).min(MOST_EVIDENCE) * weight,
             });
             for place in k.saturating_sub(2)..=(k + 2).min(used) {
                 let nearer = |known: u16| {
@@ -600,7 +602,8 @@ impl NoiseFloor {
 /// A frame less its mean, with its energies added up, so that correlations are quick.
 #[derive(Debug, Clone, Default)]
 pub(super) struct Correlator {
-    samples: Vec<f64>,
+    /// Narrow, since nothing but a share of evidence is made of it, and twice as many go into a register.
+    samples: Vec<f32>,
     /// Energy of the samples before each.
     energies: Vec<f64>,
 }
@@ -608,15 +611,16 @@ pub(super) struct Correlator {
 impl Correlator {
     /// Takes a frame.
     pub(super) fn set(&mut self, frame: &[f64]) {
+        let mean = sum(frame) / frame.len() as f64;
         self.samples.clear();
-        self.samples.extend_from_slice(frame);
-        subtract_mean(&mut self.samples);
         self.energies.clear();
         self.energies.push(0.0);
-        let mut sum = 0.0;
-        for x in &self.samples {
-            sum += x * x;
-            self.energies.push(sum);
+        let mut energy = 0.0;
+        for x in frame {
+            let x = x - mean;
+            energy += x * x;
+            self.samples.push(x as f32);
+            self.energies.push(energy);
         }
     }
 
@@ -627,7 +631,7 @@ impl Correlator {
             (&self.samples[..count - lag.min(count)], &self.samples[lag.min(count)..]);
         let squares =
             self.energies[early.len()] + self.energies[count] - self.energies[count - late.len()];
-        if squares > 0.0 { 2.0 * dot(early, late) / squares } else { 0.0 }
+        if squares > 0.0 { 2.0 * f64::from(narrow_dot(early, late)) / squares } else { 0.0 }
     }
 }
 

@@ -19,7 +19,7 @@ const REACH: usize = 31;
 const PERIODS: f64 = 5.5;
 const FEWEST_PERIODS: f64 = 4.2;
 /// Fundamentals are looked for in a level up to so many times its lowest.
-const ABOVE: f64 = 9.0;
+const ABOVE: f64 = 40.0;
 
 /// One rate of the sound.
 #[derive(Debug, Clone)]

@@ -207,7 +207,7 @@ impl PitchTracker {
             hop_s,
             start_s,
             levels,
-            path: PathFinder::default(),
+            path: PathFinder::new(hop_s),
             settled: Vec::new(),
             track: Vec::new(),
             frames: 0,
@@ -258,7 +258,7 @@ impl PitchTracker {
     pub fn finish(mut self) -> Pitch {
         self.levels.end();
         self.read_frames();
-        std::mem::take(&mut self.path).finish(&mut self.settled);
+        self.path.finish(&mut self.settled);
         self.take_settled();
         self.course.trim(&mut self.track, self.start_s, self.hop_s);
         let notes = notes::notes(&mut self.track, self.hop_s, self.settings.reference_hz);

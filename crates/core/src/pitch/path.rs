@@ -6,18 +6,19 @@ use super::candidates::{Candidate, KEPT};
 
 /// What must speak for a fundamental before a frame counts as voiced, in nats.
 const VOICED_EVIDENCE: f64 = 20.0;
-/// Frames overlap: each brings only so much of its evidence as its own, and no more than this.
-const OWN_SHARE: f64 = 0.25;
-const MOST_OWN: f64 = 60.0;
+/// Frames overlap: each brings only so much of its evidence as its own, per second of its hop, and no more than
+/// all of it; more evidence than the most counts as that.
+const OWN_SHARE_PER_S: f64 = 25.0;
+const MOST_EVIDENCE: f64 = 240.0;
 /// What it costs to begin or to end, to move by a cent up to a limit, and to leap.
 const COST_OF_TURN: f64 = 3.0;
 const COST_PER_CENT: f64 = 0.02;
 const GLIDE_CENTS: f64 = 120.0;
 const COST_OF_LEAP: f64 = 15.0;
 const COST_OF_OCTAVE: f64 = 5.0;
-/// Frames are settled when so many have followed.
-const SETTLED_AFTER: usize = 150;
-const SETTLED_AT_ONCE: usize = 100;
+/// Frames are settled when so much time and so many frames have followed.
+const SETTLED_AFTER_S: f64 = 1.5;
+const SETTLED_AFTER: usize = 30;
 
 /// A frame with what it might be: each candidate, and last no fundamental at all.
 #[derive(Debug, Clone)]
@@ -30,9 +31,11 @@ struct Column {
 
 /// Finds the path by dynamic programming, a stretch at a time; what it settles does not depend on how the
 /// frames arrive.
-#[derive(Debug, Clone, Default)]
+#[derive(Debug, Clone)]
 pub(super) struct PathFinder {
     columns: VecDeque<Column>,
+    own_share: f64,
+    settled_after: usize,
 }
 
 /// What was settled of a frame.
@@ -44,6 +47,14 @@ pub(super) struct Settled {
 }
 
 impl PathFinder {
+    pub(super) fn new(hop_s: f64) -> Self {
+        Self {
+            columns: VecDeque::new(),
+            own_share: (OWN_SHARE_PER_S * hop_s).min(1.0),
+            settled_after: ((SETTLED_AFTER_S / hop_s) as usize).max(SETTLED_AFTER),
+        }
+    }
+
     /// Takes the candidates of the next frame; hands over frames that are settled.
     pub(super) fn push(&mut self, candidates: Vec<Candidate>, settled: &mut Vec<Settled>) {
         let count = candidates.len();
@@ -51,8 +62,8 @@ impl PathFinder {
             Column { candidates, costs: [f64::INFINITY; KEPT + 1], from: [0; KEPT + 1] };
         for state in 0..=count {
             let own = match column.candidates.get(state) {
-                Some(candidate) => -(OWN_SHARE * candidate.evidence).min(MOST_OWN),
-                None => -OWN_SHARE * VOICED_EVIDENCE,
+                Some(candidate) => -self.own_share * candidate.evidence.min(MOST_EVIDENCE),
+                None => -self.own_share * VOICED_EVIDENCE,
             };
             let (cost, from) = match self.columns.back() {
                 None => (0.0, 0),
@@ -74,13 +85,14 @@ impl PathFinder {
             *cost -= least;
         }
         self.columns.push_back(column);
-        if self.columns.len() >= SETTLED_AFTER + SETTLED_AT_ONCE {
-            self.settle(SETTLED_AT_ONCE, settled);
+        let at_once = 2 * self.settled_after / 3;
+        if self.columns.len() >= self.settled_after + at_once {
+            self.settle(at_once, settled);
         }
     }
 
     /// Settles all that is left.
-    pub(super) fn finish(mut self, settled: &mut Vec<Settled>) {
+    pub(super) fn finish(&mut self, settled: &mut Vec<Settled>) {
         self.settle(self.columns.len(), settled);
     }
 
