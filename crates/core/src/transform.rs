@@ -43,6 +43,12 @@ impl RealTransform {
             .expect("all three buffers have the planned lengths");
         &self.output
     }
+
+    /// What the last transform gave; zeros before the first.
+    #[must_use]
+    pub fn output(&self) -> &[Complex<f64>] {
+        &self.output
+    }
 }
 
 /// The `length` real values whose transform is `spectrum`, which is real: symmetric about the first.

@@ -1,14 +1,11 @@
 //! What a frame says about its fundamental: how well each harmonic series accounts for its tones, and how
 //! periodic the sound is.
 
-use std::f64::consts::TAU;
-
 use rustfft::num_complex::Complex;
 
 use super::levels::{Level, Levels, USED_SHARE};
 use crate::lanes::{dot, narrow_dot, sum};
 use crate::transform::RealTransform;
-use crate::units::cents_between;
 
 /// Terms of the window, a Blackman: side lobes lie below -58 dB.
 const WINDOW: [f64; 3] = [0.42, 0.5, 0.08];
@@ -55,8 +52,8 @@ const CHECKED: usize = 3;
 const WORTH_CHECKING: f64 = 0.12;
 /// Candidates that are kept of a frame.
 pub(super) const KEPT: usize = 5;
-/// Candidates nearer than this are one, in cents.
-const SAME_CENTS: f64 = 40.0;
+/// Candidates nearer than this are one, as a share of their frequency: 40 cents.
+const SAME_SHARE: f64 = 0.0234;
 /// A shorter frame is taken for its reading if it brings this share of the evidence of a longer one.
 const ENOUGH: f64 = 0.4;
 /// A frame so far below full scale holds nothing: power of a sample.
@@ -89,6 +86,12 @@ pub struct Candidate {
     pub(super) power: f64,
     /// How long that lasts, in seconds.
     pub frame_s: f64,
+}
+
+impl Candidate {
+    fn is_same(&self, other: &Self) -> bool {
+        (self.f0_hz - other.f0_hz).abs() < SAME_SHARE * self.f0_hz.min(other.f0_hz)
+    }
 }
 
 /// A tone of a frame.
@@ -128,12 +131,11 @@ struct Proposal {
 pub(super) struct FrameReader {
     transform: RealTransform,
     frame: Vec<f64>,
-    windowed: Vec<Complex<f64>>,
-    sloped: Vec<Complex<f64>>,
     power: Vec<f64>,
     floor: NoiseFloor,
     correlators: Vec<Correlator>,
     tones: Tones,
+    strongest: Vec<Tone>,
     proposals: Vec<Proposal>,
     /// What was found in the levels, with the number of its level.
     found: Vec<(usize, Candidate)>,
@@ -144,12 +146,11 @@ impl FrameReader {
         Self {
             transform: RealTransform::new(frame),
             frame: vec![0.0; frame],
-            windowed: vec![Complex::default(); frame / 2 + 1],
-            sloped: vec![Complex::default(); frame / 2 + 1],
             power: vec![0.0; frame / 2 + 1],
             floor: NoiseFloor::new(used_bins(frame) + 1),
             correlators: Vec::new(),
             tones: Tones::default(),
+            strongest: Vec::with_capacity(PROPOSERS),
             proposals: Vec::new(),
             found: Vec::new(),
         }
@@ -168,9 +169,7 @@ impl FrameReader {
         best.sort_by(|a, b| b.evidence.total_cmp(&a.evidence));
         let mut kept: Vec<Candidate> = Vec::with_capacity(KEPT);
         for candidate in best {
-            let is_same = |known: &&mut Candidate| {
-                cents_between(known.f0_hz, candidate.f0_hz).abs() < SAME_CENTS
-            };
+            let is_same = |known: &&mut Candidate| known.is_same(&candidate);
             let has_room = candidate.evidence > 0.0 && kept.len() < KEPT;
             match kept.iter_mut().find(is_same) {
                 // Long frames bring more evidence, the shortest follow what moves.
@@ -201,7 +200,7 @@ impl FrameReader {
         let series = self.proposals.iter().filter_map(|at| self.series(*at, range_hz, power));
         of_level.extend(series);
         of_level.sort_by(|a, b| b.evidence.total_cmp(&a.evidence));
-        of_level.dedup_by(|b, a| cents_between(a.f0_hz, b.f0_hz).abs() < SAME_CENTS);
+        of_level.dedup_by(|b, a| a.is_same(b));
         self.found.extend(of_level.iter().take(CHECKED).map(|candidate| (number, *candidate)));
     }
 
@@ -248,20 +247,10 @@ impl FrameReader {
 
     /// The windowed spectrum, its noise floor and its tones.
     fn transform_frame(&mut self, rate_hz: f64) {
-        let length = self.frame.len();
+        let used = used_bins(self.frame.len());
         let x = self.transform.forward(&mut self.frame);
-        let step = TAU / length as f64;
-        let used = used_bins(length);
-        let outputs = self.windowed.iter_mut().zip(&mut self.sloped).zip(&mut self.power);
-        for (x, ((windowed, sloped), power)) in x.windows(5).zip(outputs.skip(2)).take(used - 1) {
-            let (near, far) = (x[1] + x[3], x[0] + x[4]);
-            let (near_d, far_d) = (x[1] - x[3], x[0] - x[4]);
-            // A cosine in the window shifts its spectrum by one bin to either side; its derivative is a
-            // sine.
-            *windowed = WINDOW[0] * x[2] - 0.5 * WINDOW[1] * near + 0.5 * WINDOW[2] * far;
-            let turned = step * (0.5 * WINDOW[1] * near_d - WINDOW[2] * far_d);
-            *sloped = Complex::new(turned.im, -turned.re);
-            *power = windowed.norm_sqr();
+        for (x, power) in x.windows(5).zip(&mut self.power[2..]).take(used - 1) {
+            *power = windowed(x).norm_sqr();
         }
         // No fundamental lies so low in a frame: what is there is taken as its neighbour.
         let lowest = self.power[2];
@@ -278,20 +267,24 @@ impl FrameReader {
         tones.all.clear();
         tones.near.clear();
         tones.near.resize(used + 1, None);
-        let strongest = power[2..=used].iter().copied().fold(0.0, f64::max);
+        let strongest = power[2..=used].iter().fold(0.0, |a, b| if *b > a { *b } else { a });
         let weakest = strongest * 10f64.powf(-WEAKEST_DB / 10.0);
         for k in 3..used {
             let here = power[k];
             // Which of the three holds is hard to foretell: one branch for all.
-            if here <= power[k - 1].max(power[k + 1]).max(weakest) {
+            if !((here > power[k - 1]) & (here > power[k + 1]) & (here > weakest)) {
                 continue;
             }
-            let ratio = power[k] / self.floor.at(k);
+            if here < LEAST_RATIO * self.floor.at_least(k) {
+                continue;
+            }
+            let ratio = here / self.floor.at(k);
             if ratio < LEAST_RATIO {
                 continue;
             }
-            let shift = (self.sloped[k] * self.windowed[k].conj()).im / power[k];
-            let shift_bins = (-shift * self.transform.length() as f64 / TAU).clamp(-1.0, 1.0);
+            let around = &self.transform.output()[k - 2..k + 3];
+            let shift = (sloped(around) * windowed(around).conj()).im / power[k];
+            let shift_bins = (-shift).clamp(-1.0, 1.0);
             let below_db = 10.0 * (strongest / power[k]).log10();
             let loud = (WEAKEST_DB - below_db) / (WEAKEST_DB - IN_FULL_DB);
             let weight = LEAST_WEIGHT + (1.0 - LEAST_WEIGHT) * loud.min(1.0);
@@ -331,11 +324,16 @@ impl FrameReader {
     /// Fundamentals in the range that the strongest tones are harmonics of.
     fn propose(&mut self, range_hz: (f64, f64)) {
         self.proposals.clear();
-        let mut order: Vec<usize> = (0..self.tones.all.len()).collect();
-        let power = |n: &usize| self.tones.all[*n].power;
-        order.sort_by(|a, b| power(b).total_cmp(&power(a)));
-        for (rank, n) in order.into_iter().take(PROPOSERS).enumerate() {
-            let tone = self.tones.all[n];
+        let mut strongest = std::mem::take(&mut self.strongest);
+        strongest.clear();
+        for tone in &self.tones.all {
+            let rank = strongest.partition_point(|other: &Tone| other.power >= tone.power);
+            if rank < PROPOSERS {
+                strongest.truncate(PROPOSERS - 1);
+                strongest.insert(rank, *tone);
+            }
+        }
+        for (rank, tone) in strongest.iter().copied().enumerate() {
             let highest = if rank < 3 { HIGHEST_PROPOSED } else { HIGHEST_OF_WEAKER };
             for number in 1..=highest {
                 let hz = tone.frequency_hz / number as f64;
@@ -343,11 +341,32 @@ impl FrameReader {
                     break;
                 }
                 let is_known = |known: &Proposal| (known.spacing_hz - hz).abs() < 0.006 * hz;
-                if hz <= range_hz.1 && !self.proposals.iter().any(is_known) {
-                    self.proposals.push(Proposal { tone, number, spacing_hz: hz });
+                let proposal = Proposal { tone, number, spacing_hz: hz };
+                if hz <= range_hz.1
+                    && !self.proposals.iter().any(is_known)
+                    && self.has_company(&proposal)
+                {
+                    self.proposals.push(proposal);
                 }
             }
         }
+        self.strongest = strongest;
+    }
+
+    /// Whether one of the four harmonics next to a high one is there: otherwise its series has more gaps than tones
+    /// and is not worth following.
+    fn has_company(&self, proposal: &Proposal) -> bool {
+        const LOWEST: usize = 3;
+        /// A stiff string puts the next harmonic but one so far from its place.
+        const REACH: f64 = 0.03;
+        let number = proposal.number;
+        let near = |other: usize| {
+            let place_hz = other as f64 * proposal.spacing_hz;
+            let reach_hz = (REACH * place_hz).max(self.tones.bin_hz).min(0.4 * proposal.spacing_hz);
+            let after = self.tones.all.partition_point(|t| t.frequency_hz < place_hz - reach_hz);
+            self.tones.all.get(after).is_some_and(|t| t.frequency_hz < place_hz + reach_hz)
+        };
+        number < LOWEST || [number - 1, number + 1, number - 2, number + 2].into_iter().any(near)
     }
 
     /// Follows a series from its lowest harmonic up, learning F and B on the way.
@@ -359,6 +378,7 @@ impl FrameReader {
         let per_bin = 1.0 / bin_hz;
         let mut law = Law::new(proposed_hz);
         law.learn(proposal.number, &proposal.tone, bin_hz);
+        law.solve();
         let (mut evidence, mut matched, mut explained) = (0.0, 0usize, 0.0);
         let (mut lowest, mut highest, mut harmonics) = (0, 0, 0u32);
         let (mut strongest, mut strongest_power) = (0, 0.0);
@@ -378,6 +398,10 @@ impl FrameReader {
             }
             evidence += tone.evidence;
             matched += 1;
+            // The more are known the less each changes.
+            if matched < 5 || matched.is_multiple_of(3) {
+                law.solve();
+            }
             explained += tone.power;
             harmonics |= 1 << (number - 1);
             lowest = if matched == 1 { number } else { lowest };
@@ -389,6 +413,7 @@ impl FrameReader {
         if matched == 0 {
             return None;
         }
+        law.solve();
         let (f0_hz, f0_hz_u, inharmonicity) = law.fundamental(matched);
         if !(range_hz.0..=range_hz.1).contains(&f0_hz) {
             return None;
@@ -417,6 +442,17 @@ impl FrameReader {
             frame_s: 1.0 / bin_hz,
         })
     }
+}
+
+/// The middle one of five bins under the window: a cosine in it shifts the spectrum by a bin to either side.
+fn windowed(x: &[Complex<f64>]) -> Complex<f64> {
+    WINDOW[0] * x[2] - 0.5 * WINDOW[1] * (x[1] + x[3]) + 0.5 * WINDOW[2] * (x[0] + x[4])
+}
+
+/// The same under the derivative of the window, over 2π by the length of the frame.
+fn sloped(x: &[Complex<f64>]) -> Complex<f64> {
+    let turned = 0.5 * WINDOW[1] * (x[1] - x[3]) - WINDOW[2] * (x[0] - x[4]);
+    Complex::new(turned.im, -turned.re)
 }
 
 /// F and B of a series by weighted least squares of (f/n)² = F²·(1 + B·n²), relative to the F that was
@@ -468,8 +504,7 @@ impl Law {
         // Noise moves a tone, and no series is exact.
         let of_series = (2e-4 * tone.frequency_hz).powi(2) + (0.002 * bin_hz * n).powi(2);
         let variance = tone.variance + tone.of_others + of_series;
-        // The variance of y is that of the frequency times (2y/f)². The sums below wait for each other: a
-        // division less is time saved.
+        // The variance of y is that of the frequency times (2y/f)².
         let certainty = 1.0 / variance;
         let weight = certainty * (0.25 * place_hz * place_hz / y);
         self.of_noise += tone.variance * certainty;
@@ -479,6 +514,10 @@ impl Law {
         self.y += weight * y;
         self.xy += weight * x * y;
         self.yy += weight * y * y;
+    }
+
+    /// F and B from what was learned.
+    fn solve(&mut self) {
         let per_determinant = 1.0 / (self.weights * self.xx - self.x * self.x);
         self.slope = (self.weights * self.xy - self.x * self.y) * per_determinant;
         self.square = (self.xx * self.y - self.x * self.xy) * per_determinant;
@@ -536,12 +575,11 @@ fn tone_variance(ratio: f64, bin_hz: f64) -> f64 {
 #[derive(Debug, Clone)]
 struct NoiseFloor {
     anchors: Vec<Anchor>,
-    /// ln of the power at each anchor.
+    /// Power at each anchor, and its ln.
+    powers: Vec<f64>,
     logs: Vec<f64>,
     /// For each bin the anchor before it, and the share of the way to the next.
     bins: Vec<(usize, f64)>,
-    /// Powers as their bits, which are in the same order as what is not negative, and quicker to compare.
-    sorted: Vec<u64>,
 }
 
 /// The bins that tell the noise at one place.
@@ -557,8 +595,6 @@ impl NoiseFloor {
     fn new(count: usize) -> Self {
         const FIRST: f64 = 6.0;
         const RATIO: f64 = 1.5;
-        /// So many bins are enough.
-        const ENOUGH_BINS: usize = 28;
         let last = count - 1;
         let (mut anchors, mut places) = (Vec::new(), Vec::new());
         let mut at = FIRST;
@@ -566,7 +602,7 @@ impl NoiseFloor {
             let reach = (0.4 * at).max(5.0);
             let to = ((at + reach) as usize).min(last);
             let from = ((at - reach) as usize).max(1).min(to.saturating_sub(6));
-            anchors.push(Anchor { from, to, step: ((to - from) / ENOUGH_BINS).max(1) });
+            anchors.push(Anchor { from, to, step: (to - from + 1).div_ceil(KEYS) });
             places.push(at.ln());
             at *= RATIO;
         }
@@ -577,18 +613,38 @@ impl NoiseFloor {
             (after - 1, (log - before) / (next - before))
         };
         let bins = (0..count).map(share).collect();
-        Self { logs: vec![0.0; anchors.len()], anchors, bins, sorted: Vec::new() }
+        let count = anchors.len();
+        Self { powers: vec![0.0; count], logs: vec![0.0; count], anchors, bins }
     }
 
     fn set(&mut self, power: &[f64]) {
         const QUARTER: f64 = 0.287_68;
-        for (anchor, log) in self.anchors.iter().zip(&mut self.logs) {
+        let values = self.powers.iter_mut().zip(&mut self.logs);
+        for (anchor, (of_noise, log)) in self.anchors.iter().zip(values) {
             let around = power[anchor.from..=anchor.to].iter().step_by(anchor.step);
-            self.sorted.clear();
-            self.sorted.extend(around.map(|power| power.to_bits()));
-            let place = self.sorted.len() / 4;
-            let quarter = f64::from_bits(*self.sorted.select_nth_unstable(place).1);
-            *log = (quarter / QUARTER).max(f64::MIN_POSITIVE).ln();
+            let mut keys = [i32::MAX; KEYS];
+            let mut count = 0;
+            for (key, power) in keys.iter_mut().zip(around) {
+                *key = (power.to_bits() >> 32) as i32;
+                count += 1;
+            }
+            let key = of_rank(&keys, count / 4);
+            let quarter = f64::from_bits((key as u64) << 32);
+            *of_noise = (quarter / QUARTER).max(f64::MIN_POSITIVE);
+            *log = of_noise.ln();
+        }
+    }
+
+    /// A power that the noise in a bin does not lie below, at once, but for bins beyond the anchors.
+    fn at_least(&self, bin: usize) -> f64 {
+        let (before, share) = self.bins[bin];
+        let (a, b) = (self.powers[before], self.powers[before + 1]);
+        if !(0.0..=1.0).contains(&share) {
+            0.0
+        } else if a < b {
+            a
+        } else {
+            b
         }
     }
 
@@ -599,38 +655,57 @@ impl NoiseFloor {
     }
 }
 
+/// Bins around an anchor that are looked at, at most. Their powers are compared as the upper halves of their bits,
+/// which are in the same order, to 2e-6, as what is not negative.
+const KEYS: usize = 32;
+
+/// The value that so many others lie below: counting is quicker than sorting, since four are compared at once.
+fn of_rank(keys: &[i32; KEYS], rank: i32) -> i32 {
+    let below = |key: i32| keys.iter().map(|x| i32::from(*x < key)).sum::<i32>();
+    let up_to = |key: i32| keys.iter().map(|x| i32::from(*x <= key)).sum::<i32>();
+    keys.iter().copied().find(|key| below(*key) <= rank && up_to(*key) > rank).unwrap_or(0)
+}
+
 /// A frame less its mean, with its energies added up, so that correlations are quick.
 #[derive(Debug, Clone, Default)]
 pub(super) struct Correlator {
     /// Narrow, since nothing but a share of evidence is made of it, and twice as many go into a register.
     samples: Vec<f32>,
-    /// Energy of the samples before each.
+    /// Energy of the samples before each block of [`ENERGY_BLOCK`].
     energies: Vec<f64>,
 }
+
+const ENERGY_BLOCK: usize = 16;
 
 impl Correlator {
     /// Takes a frame.
     pub(super) fn set(&mut self, frame: &[f64]) {
         let mean = sum(frame) / frame.len() as f64;
         self.samples.clear();
+        self.samples.extend(frame.iter().map(|x| (x - mean) as f32));
         self.energies.clear();
-        self.energies.push(0.0);
         let mut energy = 0.0;
-        for x in frame {
-            let x = x - mean;
-            energy += x * x;
-            self.samples.push(x as f32);
+        for block in self.samples.chunks(ENERGY_BLOCK) {
             self.energies.push(energy);
+            energy += f64::from(narrow_dot(block, block));
         }
+        self.energies.push(energy);
+    }
+
+    /// Energy of the samples before one.
+    fn energy_before(&self, end: usize) -> f64 {
+        let block = end / ENERGY_BLOCK;
+        let rest = &self.samples[block * ENERGY_BLOCK..end];
+        self.energies[block] + rest.iter().map(|x| f64::from(x * x)).sum::<f64>()
     }
 
     /// Correlation of the frame with itself so many samples later: 2Σxy/Σ(x² + y²).
     pub(super) fn at(&self, lag: usize) -> f64 {
         let count = self.samples.len();
-        let (early, late) =
-            (&self.samples[..count - lag.min(count)], &self.samples[lag.min(count)..]);
+        let lag = lag.min(count);
+        let (early, late) = (&self.samples[..count - lag], &self.samples[lag..]);
         let squares =
-            self.energies[early.len()] + self.energies[count] - self.energies[count - late.len()];
+            self.energy_before(count - lag) + self.energy_before(count) - self.energy_before(lag);
         if squares > 0.0 { 2.0 * f64::from(narrow_dot(early, late)) / squares } else { 0.0 }
     }
 }

@@ -3,7 +3,7 @@
 
 use std::f64::consts::PI;
 
-use crate::lanes::dot;
+use crate::lanes::convolve;
 use crate::window::WindowKind;
 
 /// Share of a level's rate up to which its spectrum is used: above, the filter cuts and folds.
@@ -59,6 +59,7 @@ pub(super) struct Levels {
     /// The half-band filter at the odd places around its middle, which is one half.
     taps: Vec<f64>,
     every_other: Vec<f64>,
+    sides: Vec<f64>,
     has_ended: bool,
 }
 
@@ -89,6 +90,7 @@ impl Levels {
             frame,
             taps: half_band(),
             every_other: Vec::new(),
+            sides: Vec::new(),
             has_ended: false,
         }
     }
@@ -124,10 +126,9 @@ impl Levels {
             let from = usize::try_from(first + 2 * silent as i64).unwrap_or(0);
             self.every_other.extend(above.samples[from..].iter().step_by(2));
             let middle = (first + REACH as i64) as usize;
-            for n in 0..count {
-                let sides = dot(&self.taps, &self.every_other[n..]);
-                below.samples.push(0.5 * above.samples[middle + 2 * n] + sides);
-            }
+            convolve(&self.taps, &self.every_other, count, &mut self.sides);
+            let middles = above.samples[middle..].iter().step_by(2);
+            below.samples.extend(middles.zip(&self.sides).map(|(x, sides)| 0.5 * x + sides));
         }
     }
 
