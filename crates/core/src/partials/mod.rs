@@ -69,7 +69,7 @@ pub struct PartialsSettings {
     pub pitch: PitchSettings,
     /// Without a fundamental: how far apart two partials are told apart, in Hz.
     pub resolve_hz: f64,
-    /// Time between the points of a track in seconds; `None` for a sixth of a frame.
+    /// Time between the points of a track in seconds; `None` for a fifth of a frame.
     pub hop_s: Option<f64>,
     /// Partials at most.
     pub most: usize,
@@ -281,7 +281,7 @@ pub fn partials(
     }
     let mut reader = FrameReader::new(length, sample_rate_hz);
     let frame_s = length as f64 / sample_rate_hz;
-    let hop_s = settings.hop_s.unwrap_or((frame_s / 6.0).clamp(0.002, 0.02));
+    let hop_s = settings.hop_s.unwrap_or((frame_s / 5.0).clamp(0.002, 0.02));
     let followed = match &guide {
         Some(guide) => {
             let mut places = harmonic::places(&stretch, guide, &mut reader, settings.most);
@@ -524,6 +524,7 @@ impl Assembly<'_> {
     /// is taken away, in the bins to either side, by a running quarter: where a vibrato sweeps through a frame more is
     /// left than noise, but not at its turns.
     fn noise_floors(&mut self, candidates: &[Candidate]) -> Vec<NoiseFloor> {
+        const SLOT_S: f64 = 0.02;
         const LEAST_SLOTS: usize = 9;
         const OVER_S: f64 = 0.25;
         /// A quarter of such means of noise lies below this share of what is usual.
@@ -531,12 +532,13 @@ impl Assembly<'_> {
         let stretch = &self.stretch;
         let count = stretch.to - stretch.from;
         let hop = self.hop_s * stretch.rate_hz;
-        let slot = self.reader.length() / 2;
+        let slot = (self.reader.length() / 2).max((SLOT_S * stretch.rate_hz) as usize);
         let slots = (count.saturating_sub(self.reader.length()) / slot).max(1);
+        let half_frame = 0.5 * self.reader.length() as f64 / hop;
         let mut floors: Vec<Vec<f64>> = vec![Vec::with_capacity(slots); candidates.len()];
         for n in 0..slots {
             self.reader.take(&self.left, (n * slot) as i64);
-            let step = ((n * slot + slot) as f64 / hop) as usize;
+            let step = ((n * slot) as f64 / hop + half_frame) as usize;
             for (floor, candidate) in floors.iter_mut().zip(candidates) {
                 let near = nearest(&candidate.points, step);
                 let Some(point) = near else {
@@ -551,15 +553,19 @@ impl Assembly<'_> {
         let smooth = |floor: Vec<f64>| {
             let slots = (OVER_S * stretch.rate_hz / slot as f64) as usize;
             let reach = slots.max(LEAST_SLOTS) / 2;
+            let mut around = Vec::with_capacity(2 * reach + 1);
             let quarter = |n: usize| {
-                let mut around =
-                    floor[n.saturating_sub(reach)..(n + reach + 1).min(floor.len())].to_vec();
-                around.sort_by(f64::total_cmp);
-                around[around.len() / 4] / QUARTER
+                around.clear();
+                around.extend_from_slice(
+                    &floor[n.saturating_sub(reach)..(n + reach + 1).min(floor.len())],
+                );
+                let place = around.len() / 4;
+                *around.select_nth_unstable_by(place, f64::total_cmp).1 / QUARTER
             };
             NoiseFloor {
                 powers: (0..floor.len()).map(quarter).collect(),
                 slot_steps: slot as f64 / hop,
+                first_step: half_frame,
             }
         };
         floors.into_iter().map(smooth).collect()
@@ -832,11 +838,13 @@ impl Candidate {
 struct NoiseFloor {
     powers: Vec<f64>,
     slot_steps: f64,
+    /// The step in the middle of the first frame.
+    first_step: f64,
 }
 
 impl NoiseFloor {
     fn at(&self, step: usize) -> f64 {
-        let slot = (step as f64 / self.slot_steps - 1.0).round().max(0.0) as usize;
+        let slot = ((step as f64 - self.first_step) / self.slot_steps).round().max(0.0) as usize;
         self.powers[slot.min(self.powers.len() - 1)]
     }
 }

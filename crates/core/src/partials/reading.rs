@@ -68,9 +68,13 @@ impl FrameReader {
 
     /// Takes the frame that begins at a sample; what lies outside the sound is silent.
     pub(super) fn take(&mut self, sound: &[f32], start: i64) {
-        for (n, x) in self.frame.iter_mut().enumerate() {
-            let place = usize::try_from(start + n as i64).ok();
-            *x = place.and_then(|place| sound.get(place)).map_or(0.0, |x| f64::from(*x));
+        let length = self.frame.len();
+        let silent = usize::try_from(-start).unwrap_or(0).min(length);
+        let from = usize::try_from(start).unwrap_or(0).min(sound.len());
+        let held = &sound[from..sound.len().min(from + length - silent)];
+        self.frame.fill(0.0);
+        for (x, sample) in self.frame[silent..].iter_mut().zip(held) {
+            *x = f64::from(*sample);
         }
         self.spectrum.copy_from_slice(self.transform.forward(&mut self.frame));
     }
@@ -136,11 +140,16 @@ impl FrameReader {
         let place = frequency_hz / self.bin_hz();
         let first = ((place - reach_bins).round() as i64).max(1);
         let last = ((place + reach_bins).round() as i64).min(self.spectrum.len() as i64 - 2);
-        let powers: Vec<f64> = (first - 1..=last + 1).map(|k| self.power(k)).collect();
-        let top = (1..powers.len().saturating_sub(1))
-            .filter(|n| powers[*n] > powers[n - 1] && powers[*n] >= powers[n + 1])
-            .max_by(|a, b| powers[*a].total_cmp(&powers[*b]))?;
-        self.at(first - 1 + top as i64)
+        let mut top: Option<(i64, f64)> = None;
+        let (mut before, mut here) = (self.power(first - 1), self.power(first));
+        for k in first..=last {
+            let after = self.power(k + 1);
+            if here > before && here >= after && top.is_none_or(|(_, power)| here >= power) {
+                top = Some((k, here));
+            }
+            (before, here) = (here, after);
+        }
+        self.at(top?.0)
     }
 
     /// The sinusoid that makes a bin what it is. With X under the window w and X' under its derivative,

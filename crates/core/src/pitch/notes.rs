@@ -2,6 +2,7 @@
 
 use std::f64::consts::TAU;
 
+use rustfft::num_complex::Complex;
 use serde::Serialize;
 
 use super::{Basis, PitchPoint};
@@ -309,27 +310,24 @@ fn wavering(course: &[f64], hop_s: f64) -> Wavering {
 fn line_and_sine(course: &[f64], hop_s: f64, rate_hz: f64) -> (f64, f64, f64, f64) {
     let terms = if rate_hz > 0.0 { 4 } else { 2 };
     let middle = 0.5 * (course.len() as f64 - 1.0);
-    let basis = |n: usize| {
-        let t = (n as f64 - middle) * hop_s;
-        let (sin, cos) = (TAU * rate_hz * t).sin_cos();
-        [1.0, t, cos, sin]
-    };
-    let mut normal = [[0.0; 5]; 4];
+    // The sine goes on by turning.
+    let turn = Complex::cis(TAU * rate_hz * hop_s);
+    let mut wave = Complex::cis(-TAU * rate_hz * middle * hop_s);
+    let (mut normal, mut squares) = ([[0.0; 5]; 4], 0.0);
     for (n, value) in course.iter().enumerate() {
-        let basis = basis(n);
+        let basis = [1.0, (n as f64 - middle) * hop_s, wave.re, wave.im];
         for i in 0..terms {
             for j in 0..terms {
                 normal[i][j] += basis[i] * basis[j];
             }
             normal[i][4] += basis[i] * value;
         }
+        squares += value * value;
+        wave *= turn;
     }
     let solution = solved(normal, terms);
-    let squares = course.iter().enumerate().map(|(n, value)| {
-        let made: f64 = basis(n)[..terms].iter().zip(solution).map(|(b, x)| b * x).sum();
-        (value - made).powi(2)
-    });
-    let rest = (squares.sum::<f64>() / course.len().max(1) as f64).sqrt();
+    let accounted: f64 = solution.iter().zip(normal).map(|(x, row)| x * row[4]).sum();
+    let rest = ((squares - accounted).max(0.0) / course.len().max(1) as f64).sqrt();
     (solution[0], solution[1], solution[2].hypot(solution[3]), rest)
 }
 
