@@ -1,14 +1,19 @@
 //! A take as a command sees it: a file, a channel, a span, and what is wrong with them.
 
+use std::io::{BufWriter, Read};
 use std::path::{Path, PathBuf};
 
 use anyhow::{Context, Result};
 use serde::Serialize;
 use tempfile::NamedTempFile;
 use tonemap_core::intake::LevelMeter;
+use tonemap_core::partials::{Moment, TrackPoint, sound_of};
 use tonemap_core::units::{LevelReference, Note};
 use tonemap_core::{Error, Finding, SampleSpan, Span};
-use tonemap_media::{Block, RawFormat, TakeInfo, TakeReader};
+use tonemap_media::{
+    Block, RawFormat, SdifFrame, SdifPartial, TakeInfo, TakeReader, WavEncoding, read_sdif,
+    write_wav,
+};
 
 use crate::args::{Channel, PartArgs, SourceArgs};
 use crate::output::{self, Status, Usage};
@@ -35,6 +40,8 @@ struct Source {
     raw: Option<RawFormat>,
     /// What came by standard input, kept because it is read more than once.
     spool: Option<NamedTempFile>,
+    /// The sound of a file of partial tracks.
+    played: Option<NamedTempFile>,
 }
 
 /// One channel over one span of a take.
@@ -71,7 +78,7 @@ impl Take {
         let Named { path, entry } = named;
         let source = Source::new(&path, args.raw)?;
         let mut reader = source.reader()?;
-        let info = reader.info().clone();
+        let mut info = reader.info().clone();
         let frames = match info.frames {
             Some(frames) => frames,
             None => {
@@ -80,6 +87,9 @@ impl Take {
                 reader.position()
             }
         };
+        if source.played.is_some() {
+            info = TakeInfo { container: "SDIF", codec: "partial tracks, played".into(), ..info };
+        }
         let mut findings = Vec::new();
         if info.missing_frames > 0 {
             findings.push(truncated(&info, info.missing_frames, frames));
@@ -460,10 +470,14 @@ impl Source {
         } else {
             None
         };
-        Ok(Self { path: path.into(), raw, spool })
+        let mut source = Self { path: path.into(), raw, spool, played: None };
+        if raw.is_none() && is_tracks(source.file()) {
+            source.played = Some(play_tracks(source.file()).with_context(|| source.name())?);
+        }
+        Ok(source)
     }
 
-    /// The file that holds the samples.
+    /// The file as it was given.
     fn file(&self) -> &Path {
         self.spool.as_ref().map_or(&self.path, NamedTempFile::path)
     }
@@ -478,8 +492,39 @@ impl Source {
     fn reader(&self) -> Result<TakeReader> {
         match self.raw {
             Some(format) => TakeReader::open_raw(self.file(), format),
-            None => TakeReader::open(self.file()),
+            None => TakeReader::open(self.played.as_ref().map_or(self.file(), NamedTempFile::path)),
         }
         .with_context(|| self.name())
     }
+}
+
+/// Whether a file holds partial tracks instead of samples.
+fn is_tracks(file: &Path) -> bool {
+    let mut start = [0; 4];
+    let read = std::fs::File::open(file).and_then(|mut file| file.read_exact(&mut start));
+    read.is_ok() && &start == b"SDIF"
+}
+
+/// Plays the partials of a file into a temporary one, so that they can be measured like any sound.
+fn play_tracks(file: &Path) -> Result<NamedTempFile> {
+    const RATES_HZ: [u32; 3] = [48_000, 96_000, 192_000];
+    let (_, frames) = read_sdif(&std::fs::read(file)?)?;
+    let moment = |frame: SdifFrame| Moment {
+        time_s: frame.time_s,
+        partials: (frame.partials.iter())
+            .map(|partial| {
+                let SdifPartial { index, frequency_hz, amplitude, phase_rad } = *partial;
+                (index, TrackPoint { frequency_hz, amplitude, phase_rad })
+            })
+            .collect(),
+    };
+    let moments: Vec<Moment> = frames.into_iter().map(moment).collect();
+    let all = moments.iter().flat_map(|moment| &moment.partials);
+    let highest_hz = all.map(|(_, point)| point.frequency_hz).fold(0.0, f64::max);
+    let holds = |rate_hz: &&u32| 0.45 * f64::from(**rate_hz) > highest_hz;
+    let rate_hz = *RATES_HZ.iter().find(holds).unwrap_or(&RATES_HZ[2]);
+    let sound = sound_of(&moments, rate_hz.into())?;
+    let mut played = NamedTempFile::new()?;
+    write_wav(BufWriter::new(played.as_file_mut()), rate_hz, &[sound], WavEncoding::Float)?;
+    Ok(played)
 }

@@ -8,7 +8,8 @@ use rand::{RngExt, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 use tonemap_core::pitch::{Pitch, PitchSettings, PitchTracker, pitch};
 use tonemap_core::synth::{
-    Partial, Vibrato, coloured_noise, harmonics, mix, render, to_samples, white_noise,
+    Partial, PluckedString, Vibrato, coloured_noise, harmonics, mix, render, to_samples,
+    white_noise,
 };
 use tonemap_core::units::cents_between;
 
@@ -407,6 +408,59 @@ fn a_long_fade_ends_in_the_noise() {
         // The first partial falls below the noise of its own bin some 1.5 s after the start.
         println!("{f0_hz} Hz with a decay of 1 s into noise: voiced until {:.2} s", last.time_s);
         assert!((0.6..2.2).contains(&last.time_s), "{f0_hz} Hz: {}", last.time_s);
+    }
+}
+
+/// A string plucked again while it sounds begins a new note; what wavers, beats or clicks does not.
+#[test]
+fn a_note_struck_anew_is_another_note() {
+    let string = |frequency_hz: f64| PluckedString {
+        frequency_hz,
+        t60_s: 4.0,
+        amplitude: 0.1,
+        ..PluckedString::default()
+    };
+    let (mut right, mut all) = (0, 0);
+    for seed in 0..30 {
+        let mut rng = ChaCha8Rng::seed_from_u64(11_000 + seed);
+        let f0_hz = 65.0 * f64::exp2(rng.random_range(0.0..4.0));
+        let mut sound = white_noise(seed, 2e-5, 3 * RATE_HZ as usize);
+        let times_s = [0.2, rng.random_range(0.5..1.0), rng.random_range(1.3..2.2)];
+        for time_s in times_s {
+            let (damped, from) = sound.split_at_mut((time_s * RATE_HZ) as usize);
+            // The finger stops the string a little before.
+            let stopped = 1200.min(damped.len());
+            let count = damped.len();
+            for (n, x) in damped[count - stopped..].iter_mut().enumerate() {
+                *x *= 1.0 - 0.7 * n as f64 / stopped as f64;
+            }
+            for x in from.iter_mut() {
+                *x *= 0.3;
+            }
+            mix(from, &string(f0_hz).render(RATE_HZ, 3.0 - time_s));
+        }
+        let found = pitch(&to_samples(&sound), RATE_HZ, &PitchSettings::default());
+        for (note, time_s) in found.expect("followed").notes.iter().zip(times_s) {
+            right += u32::from((note.start_s - time_s).abs() < 0.04);
+        }
+        all += 3;
+    }
+    println!("plucked again while they sound: {right} of {all} notes within 40 ms");
+    assert!(right >= all - 4, "{right} of {all}");
+    for seed in 0..20 {
+        let mut rng = ChaCha8Rng::seed_from_u64(12_000 + seed);
+        let f0_hz = 110.0 * f64::exp2(rng.random_range(0.0..3.0));
+        let rate_hz = rng.random_range(0.5..5.0);
+        let mut sound = steady(f0_hz, &mut rng, |_| f0_hz, 3.0);
+        if seed % 2 == 0 {
+            sound[70_000] += 0.5;
+        } else {
+            for (n, x) in sound.iter_mut().enumerate() {
+                *x *= 1.0 + 0.6 * (TAU * rate_hz * n as f64 / RATE_HZ).cos();
+            }
+        }
+        let found = pitch(&to_samples(&sound), RATE_HZ, &PitchSettings::default());
+        assert_eq!(found.expect("followed").notes.len(), 1, "{f0_hz} Hz, {rate_hz} Hz");
     }
 }
 

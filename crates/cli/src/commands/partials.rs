@@ -23,6 +23,7 @@ use tonemap_media::{SdifFrame, SdifKind, SdifPartial, sdif_file};
 
 use super::spectrogram::background;
 use crate::args::{FigureArgs, Format, OutputArgs, PartArgs, SourceArgs};
+use crate::arrays::{self, Arrays};
 use crate::output::{self, Status, Usage};
 use crate::studies;
 use crate::take::{self, Part, pressure_references};
@@ -59,6 +60,9 @@ pub(crate) struct Partials {
     /// Write the tracks as an open exchange file: FILE.sdif, harmonics as 1HRM, others as 1TRC
     #[arg(long, value_name = "FILE", help_heading = "Output")]
     sdif: Option<PathBuf>,
+    /// Write the points of the tracks as arrays: FILE.npz
+    #[arg(long, value_name = "FILE", help_heading = "Output")]
+    data: Option<PathBuf>,
 }
 
 const EXAMPLES: &str = "Examples:
@@ -69,7 +73,7 @@ const EXAMPLES: &str = "Examples:
   tonemap partials flute-a4.wav --tracks --format csv --output flute.csv
       frequency, level and phase of every partial over time
   tonemap partials harp-g3.wav --sdif harp.sdif
-      the same for other programs";
+      the same for other programs; any command takes such a file in place of a recording";
 
 #[derive(Args, Clone)]
 #[command(next_help_heading = "Search")]
@@ -229,11 +233,17 @@ impl Partials {
             output::check_ending(file, &["sdif"], reason)?;
             output::check_writable(file, self.output.force)?;
         }
+        if let Some(file) = &self.data {
+            arrays::check_name(file)?;
+            output::check_writable(file, self.output.force)?;
+        }
         let named = studies::find_takes(&self.takes, &self.source)?;
         let (mut takes, mut status) = take::open_all(named, &self.source);
         let parts = take::parts_of(&mut takes, &self.part, &mut status)?;
-        if parts.len() > 1 && (self.figure.figure.is_some() || self.sdif.is_some()) {
-            let reason = "a figure and an SDIF file show one channel of one take; give one, or leave them out";
+        let is_of_one = self.figure.figure.is_some() || self.sdif.is_some() || self.data.is_some();
+        if parts.len() > 1 && is_of_one {
+            let reason = "a figure, an SDIF file and arrays are of one channel of one take; give one, or leave \
+                          them out";
             return Err(Usage(reason.into()).into());
         }
         let references = pressure_references(&parts);
@@ -252,6 +262,9 @@ impl Partials {
         }
         if let Some(file) = &self.sdif {
             output::write_whole(file, &sdif_of(&first.found), self.output.force)?;
+        }
+        if let Some(file) = &self.data {
+            arrays::write_npz(file, &arrays_of(&first.found), self.output.force)?;
         }
         let content = match self.output.format {
             Format::Text => {
@@ -453,6 +466,22 @@ fn sdif_of(found: &Found) -> Vec<u8> {
     }
     let kind = if found.f0_hz.is_some() { SdifKind::Harmonic } else { SdifKind::Free };
     sdif_file(kind, &frames.into_values().collect::<Vec<_>>())
+}
+
+/// A row for each point, in the order of the tracks.
+fn arrays_of(found: &Found) -> Arrays {
+    let column = |name: &str, of: fn(&PartialTrack, usize) -> f64| {
+        let tracks = found.tracks.iter();
+        let values = tracks.flat_map(|track| (0..track.points.len()).map(|n| of(track, n)));
+        (name.to_string(), values.collect(), None)
+    };
+    vec![
+        column("number", |track, _| track.number as f64),
+        column("time_s", |track, n| track.start_s + n as f64 * track.hop_s),
+        column("frequency_hz", |track, n| track.points[n].frequency_hz),
+        column("level_db", |track, n| track.points[n].level_db()),
+        column("phase_rad", |track, n| track.points[n].phase_rad),
+    ]
 }
 
 /// Tracks whose paleness tells their level: full at the greatest, nothing 80 dB below.

@@ -109,6 +109,31 @@ fn tracks_are_written_as_sdif() {
     assert!(run.status != 0 && run.err.contains("--force"), "{}", run.err);
 }
 
+/// The tracks alone, in place of the take, are measured to be what the take was.
+#[test]
+fn tracks_are_taken_in_place_of_a_take() {
+    let bench = with_harp();
+    let of_take = bench.json("partials harp.wav --sdif harp.sdif --data harp.npz --format json");
+    let of_tracks = bench.json("partials harp.sdif --format json");
+    for key in ["f0_hz", "inharmonicity"] {
+        let ratio = number(&of_tracks["result"][key]) / number(&of_take["result"][key]);
+        assert!((ratio - 1.0).abs() < 1e-3, "{key}: {ratio}");
+    }
+    for (a, b) in partials(&of_take).iter().zip(partials(&of_tracks)).take(20) {
+        assert!((number(&a["frequency_hz"]) - number(&b["frequency_hz"])).abs() < 0.01, "{a} {b}");
+        assert!((number(&a["level_db"]) - number(&b["level_db"])).abs() < 0.1, "{a} {b}");
+    }
+    let line = bench.run("pitch harp.sdif --steady").out;
+    assert!(line.starts_with("harp.sdif  G3 "), "{line}");
+    let inspected = bench.json("inspect harp.sdif --format json");
+    assert_eq!(inspected["result"]["container"], "SDIF");
+    let arrays = std::fs::read(bench.path("harp.npz")).expect("written");
+    assert!(arrays.windows(16).any(|name| name == b"frequency_hz.npy"));
+    std::fs::write(bench.path("broken.sdif"), b"SDIF\0\0").expect("written");
+    let run = bench.run("pitch broken.sdif");
+    assert!(run.status == 1 && run.err.contains("SDIF"), "{}", run.err);
+}
+
 /// Pairs that no frame tells apart, and no fundamental where there is none.
 #[test]
 fn a_bell_is_told_against_its_target() {
@@ -179,6 +204,7 @@ fn what_cannot_be_followed_is_refused_or_told() {
         ("tone.wav --ratios-to 9", 2, "one that was found"),
         ("tone.wav --ratios-to 1 --target 1,-3", 2, "a positive number"),
         ("tone.wav --sdif a.txt", 2, "FILE.sdif"),
+        ("tone.wav --data a.csv", 2, "FILE.npz"),
         ("tone.wav noise.wav --figure a.png", 2, "one channel of one take"),
     ] {
         let run = bench.run(&format!("partials {arguments}"));

@@ -5,10 +5,10 @@ use std::collections::VecDeque;
 use serde::Serialize;
 
 use super::grain::{Totals, grain_length};
+use super::onsets::{FALL_BETWEEN_DB, NOTHING_DB, Onset, OnsetFinder, RISE_S};
 use crate::units::{amplitude_from_db, db_from_power};
 
-/// Blocks over which an energy is taken for onsets, and for a region.
-const ONSET_BLOCKS: usize = 4;
+/// Blocks over which an energy is taken for a region.
 const REGION_BLOCKS: usize = 2;
 /// A region begins where the level stands so far out of the noise, and ends where it no longer does.
 const SOUNDING_DB: f64 = 6.0;
@@ -19,22 +19,8 @@ const SHORTEST_REGION_S: f64 = 0.015;
 /// A step of the stored levels, and the lowest of them, in dB.
 const STORED_STEP_DB: f64 = 0.5;
 const STORED_LOWEST_DB: f64 = -127.0;
-/// What came before is forgotten so fast, in dB per second: slower than a note dies under the finger,
-/// faster than a pause between repeated notes.
-const FORGETTING_DB_PER_S: f64 = 120.0;
-/// A rise by so much within so long is an onset.
-const RISE_DB: f64 = 7.0;
-const RISE_S: f64 = 0.02;
-/// The onset is where the first part of the rise is done.
-const BEGUN_DB: f64 = 2.0;
-/// Another onset needs a fall by so much since the last one, and so much time.
-const FALL_BETWEEN_DB: f64 = 3.0;
-const BETWEEN_S: f64 = 0.03;
 /// By how much an onset must stand out of the noise.
 const ONSET_OVER_NOISE_DB: f64 = 8.0;
-/// Below this there is nothing to hear, in dBFS.
-const NOTHING_DB: f64 = -110.0;
-
 /// A stretch of time in which something sounds.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize)]
 pub struct Region {
@@ -64,10 +50,7 @@ pub struct Course {
 /// **Regions.** The first energy over 5 ms is compared with the noise floor: something sounds from
 /// where it exceeds it by 6 dB to where it stays below 3 dB for 50 ms.
 ///
-/// **Onsets.** In each of the three, over 10 ms and in dB, what came before is remembered as its
-/// maximum, forgotten at 120 dB/s. Where a level rises above that by 7 dB within 20 ms, something
-/// begins, at the place where it has risen by 2 dB. A vibrato, a tremolo and beats rise more slowly,
-/// or no higher than what is remembered.
+/// **Onsets.** Where one of the three rises, see [`OnsetFinder`].
 ///
 /// Only a byte for each 5 ms is kept: 0.7 MB an hour.
 #[derive(Debug, Clone)]
@@ -78,8 +61,8 @@ pub(super) struct CourseMeter {
     channels: usize,
     energies: [f64; 3],
     blocks: u64,
-    /// Block energies that may still be needed.
-    recent: VecDeque<[f64; 3]>,
+    /// Powers of the samples in the last blocks.
+    recent: VecDeque<f64>,
     stored: Vec<u8>,
     onsets: OnsetFinder,
 }
@@ -116,19 +99,16 @@ impl CourseMeter {
     fn end_block(&mut self) {
         let count = self.block as f64;
         let powers = self.energies.map(|energy| energy / count);
-        self.recent.push_back(powers);
-        if self.recent.len() > ONSET_BLOCKS {
+        self.recent.push_back(powers[0]);
+        if self.recent.len() > REGION_BLOCKS {
             self.recent.pop_front();
         }
-        let mean = |blocks: usize, which: usize| {
-            let last = self.recent.iter().rev().take(blocks);
-            last.map(|powers| powers[which]).sum::<f64>() / blocks.min(self.recent.len()) as f64
-        };
         self.blocks += 1;
         if self.blocks.is_multiple_of(REGION_BLOCKS as u64) {
-            self.stored.push(code(db_from_power(2.0 * mean(REGION_BLOCKS, 0))));
+            let mean = self.recent.iter().sum::<f64>() / self.recent.len() as f64;
+            self.stored.push(code(db_from_power(2.0 * mean)));
         }
-        self.onsets.push([0, 1, 2].map(|which| 2.0 * mean(ONSET_BLOCKS, which)));
+        self.onsets.push(powers);
         self.energies = [0.0; 3];
     }
 
@@ -241,118 +221,6 @@ fn begin_of(stored: &[u8], first: usize) -> usize {
     let Some(floor) = before.iter().max().filter(|_| before.len() > 10) else { return first };
     let rising = stored[..first].iter().rev().take(20).take_while(|level| *level > floor);
     first - rising.count()
-}
-
-/// Something that begins.
-#[derive(Debug, Clone, Copy)]
-struct Onset {
-    block: u64,
-    /// Largest power of the samples after it.
-    power: f64,
-}
-
-/// Finds onsets in powers that arrive block by block.
-#[derive(Debug, Clone)]
-struct OnsetFinder {
-    /// Factors for the decibels above.
-    forgetting: f64,
-    rise: f64,
-    begun: f64,
-    fall: f64,
-    least: f64,
-    rise_blocks: usize,
-    between_blocks: u64,
-    /// What is remembered of each power.
-    remembered: [f64; 3],
-    /// The powers that a rise is looked for in, the oldest first.
-    ahead: VecDeque<[f64; 3]>,
-    /// Number of the oldest of them.
-    block: u64,
-    /// The largest powers since the last onset, and whether there was a fall since.
-    largest: [f64; 3],
-    has_fallen: bool,
-    last: Option<u64>,
-    found: Vec<Onset>,
-}
-
-impl OnsetFinder {
-    fn new(block_s: f64) -> Self {
-        let ratio = |db: f64| amplitude_from_db(db).powi(2);
-        Self {
-            forgetting: ratio(-FORGETTING_DB_PER_S * block_s),
-            rise: ratio(RISE_DB),
-            begun: ratio(BEGUN_DB),
-            fall: ratio(-FALL_BETWEEN_DB),
-            // Differences of quiet sounds are quieter still.
-            least: ratio(NOTHING_DB - 20.0),
-            rise_blocks: (RISE_S / block_s).round() as usize,
-            between_blocks: (BETWEEN_S / block_s).round() as u64,
-            remembered: [0.0; 3],
-            ahead: VecDeque::new(),
-            block: 0,
-            largest: [0.0; 3],
-            has_fallen: true,
-            last: None,
-            found: Vec::new(),
-        }
-    }
-
-    fn push(&mut self, powers: [f64; 3]) {
-        self.ahead.push_back(powers.map(|power| power.max(self.least)));
-        if self.ahead.len() > self.rise_blocks {
-            self.look();
-        }
-    }
-
-    /// Looks at the oldest powers and what follows them.
-    fn look(&mut self) {
-        let Some(now) = self.ahead.pop_front() else { return };
-        for (now, largest) in now.iter().zip(&mut self.largest) {
-            self.has_fallen |= *now < self.fall * *largest;
-            *largest = largest.max(*now);
-        }
-        let is_apart = self.last.is_none_or(|last| self.block >= last + self.between_blocks);
-        if self.has_fallen && is_apart {
-            self.find(now);
-        }
-        for (remembered, now) in self.remembered.iter_mut().zip(now) {
-            *remembered = now.max(self.forgetting * *remembered);
-        }
-        self.block += 1;
-    }
-
-    fn find(&mut self, now: [f64; 3]) {
-        // Mostly nothing rises so far.
-        let usual = [0, 1, 2].map(|which| self.rise * self.remembered[which].max(now[which]));
-        let rises = |powers: &[f64; 3]| (0..3).any(|which| powers[which] >= usual[which]);
-        if !self.ahead.iter().any(rises) {
-            return;
-        }
-        let mut highest = [0.0f64; 3];
-        for powers in &self.ahead {
-            for (highest, power) in highest.iter_mut().zip(powers) {
-                *highest = highest.max(*power);
-            }
-        }
-        let before: [f64; 3] = std::array::from_fn(|which| self.remembered[which].max(now[which]));
-        let rise = |which: usize| highest[which] / before[which];
-        let steepest =
-            (1..3).fold(0, |most, next| if rise(next) > rise(most) { next } else { most });
-        let enough = self.begun * before[steepest];
-        let begun = self.ahead.iter().position(|powers| powers[steepest] > enough);
-        let block = self.block + 1 + begun.unwrap_or(0) as u64;
-        self.found.push(Onset { block, power: highest[0] });
-        self.last = Some(block);
-        self.has_fallen = false;
-        self.largest = [0.0; 3];
-    }
-
-    fn finish(mut self) -> Vec<Onset> {
-        while !self.ahead.is_empty() {
-            self.look();
-        }
-        self.found
-    }
 }
 
 #[cfg(test)]

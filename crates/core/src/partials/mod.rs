@@ -35,7 +35,7 @@ mod resynthesis;
 use rustfft::num_complex::Complex;
 use serde::Serialize;
 
-pub use resynthesis::TrackPoint;
+pub use resynthesis::{Moment, TrackPoint, sound_of};
 
 use crate::error::Error;
 use crate::finding::Finding;

@@ -1,8 +1,11 @@
 //! The sound of partial tracks: a sum of sinusoids.
 
+use std::collections::HashMap;
 use std::f64::consts::TAU;
 
 use pulp::{Simd, WithSimd};
+
+use crate::error::Error;
 
 /// A point of a partial: its frequency, and its amplitude with its phase.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -21,6 +24,58 @@ impl TrackPoint {
     pub fn level_db(&self) -> f64 {
         20.0 * self.amplitude.log10()
     }
+}
+
+/// The partials that sound at one time.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Moment {
+    /// Time in seconds.
+    pub time_s: f64,
+    /// What tells each from the others, the same at all times, with its point.
+    pub partials: Vec<(u32, TrackPoint)>,
+}
+
+/// The sound of partials from the time 0 to the last of moments: what sounds at one and at the next is joined, unless
+/// four usual steps lie between. Partials at or above half the sample rate are left out.
+///
+/// # Errors
+///
+/// [`Error::Setting`] for times that do not rise from 0 on to an hour at most.
+pub fn sound_of(moments: &[Moment], sample_rate_hz: f64) -> Result<Vec<f32>, Error> {
+    const LONGEST_S: f64 = 3600.0;
+    const USUAL_STEPS: f64 = 4.0;
+    let rises = moments.windows(2).all(|pair| pair[0].time_s < pair[1].time_s);
+    let within = moments.iter().all(|moment| (0.0..=LONGEST_S).contains(&moment.time_s));
+    if !(rises && within) {
+        return Err(Error::Setting {
+            setting: "the times of partials",
+            given: "others".into(),
+            allowed: format!("rising, from 0 s to {LONGEST_S} s"),
+        });
+    }
+    let mut steps_s: Vec<f64> = moments.windows(2).map(|m| m[1].time_s - m[0].time_s).collect();
+    steps_s.sort_by(f64::total_cmp);
+    let longest_s = steps_s.get(steps_s.len() / 2).map_or(0.0, |usual| USUAL_STEPS * usual);
+    let last_s = moments.last().map_or(0.0, |moment| moment.time_s);
+    let mut sound = vec![0.0; (last_s * sample_rate_hz).ceil() as usize];
+    let is_heard = |point: &TrackPoint| (0.0..0.5 * sample_rate_hz).contains(&point.frequency_hz);
+    let mut before: HashMap<u32, TrackPoint> = HashMap::new();
+    for pair in moments.windows(2) {
+        let hop_s = pair[1].time_s - pair[0].time_s;
+        if hop_s > longest_s {
+            continue;
+        }
+        before.clear();
+        before.extend(pair[0].partials.iter().copied());
+        let pieces: Vec<(TrackPoint, TrackPoint, f64)> = (pair[1].partials.iter())
+            .filter_map(|(index, to)| Some((*before.get(index)?, *to, 1.0)))
+            .filter(|(from, to, _)| is_heard(from) && is_heard(to))
+            .collect();
+        let start = pair[0].time_s * sample_rate_hz;
+        let sum = Sum { start, hop: hop_s * sample_rate_hz, rate_hz: sample_rate_hz };
+        sum.add(&mut sound, 0, &pieces);
+    }
+    Ok(sound)
 }
 
 /// A sum of sinusoids is made a step at a time, all of them between two of their points: the level is straight in
@@ -137,6 +192,10 @@ struct AddPieces<'a> {
 impl WithSimd for AddPieces<'_> {
     type Output = ();
 
+    #[expect(
+        clippy::inline_always,
+        reason = "what is not inlined is compiled for the least processor"
+    )]
     #[inline(always)]
     fn with_simd<S: Simd>(self, simd: S) {
         for group in self.pieces.chunks(S::F64_LANES) {

@@ -196,12 +196,23 @@ impl FrameReader {
         }
         self.transform_frame(level.rate_hz);
         self.propose(range_hz);
-        let mut of_level: Vec<Candidate> = Vec::with_capacity(self.proposals.len());
-        let series = self.proposals.iter().filter_map(|at| self.series(*at, range_hz, power));
-        of_level.extend(series);
-        of_level.sort_by(|a, b| b.evidence.total_cmp(&a.evidence));
-        of_level.dedup_by(|b, a| a.is_same(b));
-        self.found.extend(of_level.iter().take(CHECKED).map(|candidate| (number, *candidate)));
+        // The best of the level, the best first, each in a place of its own.
+        let start = self.found.len();
+        for n in 0..self.proposals.len() {
+            let least = self.found.get(start + CHECKED - 1).map_or(0.0, |(_, last)| last.evidence);
+            let Some(candidate) = self.series(self.proposals[n], range_hz, power, least) else {
+                continue;
+            };
+            let known = self.found[start..].iter().position(|(_, known)| known.is_same(&candidate));
+            match known.map(|n| start + n) {
+                Some(known) if self.found[known].1.evidence >= candidate.evidence => continue,
+                Some(known) => drop(self.found.remove(known)),
+                None => self.found.truncate(start + CHECKED - 1),
+            }
+            let better = |(_, known): &(usize, Candidate)| known.evidence >= candidate.evidence;
+            let place = start + self.found[start..].partition_point(better);
+            self.found.insert(place, (number, candidate));
+        }
     }
 
     /// Lets what was found keep as much of its evidence as the sound is periodic. What falls too far behind
@@ -272,7 +283,7 @@ impl FrameReader {
         for k in 3..used {
             let here = power[k];
             // Which of the three holds is hard to foretell: one branch for all.
-            if !((here > power[k - 1]) & (here > power[k + 1]) & (here > weakest)) {
+            if here <= power[k - 1].max(power[k + 1]).max(weakest) {
                 continue;
             }
             if here < LEAST_RATIO * self.floor.at_least(k) {
@@ -369,13 +380,21 @@ impl FrameReader {
         number < LOWEST || [number - 1, number + 1, number - 2, number + 2].into_iter().any(near)
     }
 
-    /// Follows a series from its lowest harmonic up, learning F and B on the way.
-    fn series(&self, proposal: Proposal, range_hz: (f64, f64), power: f64) -> Option<Candidate> {
+    /// Follows a series from its lowest harmonic up, learning F and B on the way; `None` where no more can speak for
+    /// it than the least that is asked for.
+    fn series(
+        &self,
+        proposal: Proposal,
+        range_hz: (f64, f64),
+        power: f64,
+        least: f64,
+    ) -> Option<Candidate> {
         let tones = &self.tones;
         let bin_hz = tones.bin_hz;
         let highest_hz = tones.all.last()?.frequency_hz + bin_hz;
         let proposed_hz = proposal.spacing_hz;
         let per_bin = 1.0 / bin_hz;
+        let of_all = tones.evidence_before[tones.all.len()];
         let mut law = Law::new(proposed_hz);
         law.learn(proposal.number, &proposal.tone, bin_hz);
         law.solve();
@@ -388,10 +407,15 @@ impl FrameReader {
                 break;
             }
             let near = tones.near.get((place_hz * per_bin + 0.5) as usize).copied().flatten();
-            let Some(tone) = near.map(|n| &tones.all[usize::from(n)]) else { continue };
+            let Some(place) = near.map(usize::from) else { continue };
+            let tone = &tones.all[place];
             let reach_hz = (REACH_BINS * bin_hz).max(REACH_SHARE * place_hz);
             if (tone.frequency_hz - place_hz).abs() > reach_hz {
                 continue;
+            }
+            // What is left out below is lost, and counts against it.
+            if of_all - (1.0 + COST_LEFT_OUT) * (tones.evidence_before[place] - evidence) <= least {
+                return None;
             }
             if number != proposal.number {
                 law.learn(number, tone, bin_hz);
@@ -424,15 +448,15 @@ impl FrameReader {
         let reaches_hz = law.place_hz(highest) + 0.5 * proposed_hz;
         let inside = tones.all.partition_point(|tone| tone.frequency_hz < reaches_hz);
         let left_out = (tones.evidence_before[inside] - evidence).max(0.0);
-        let of_all = tones.evidence_before[tones.all.len()];
-        Some(Candidate {
+        let evidence_less_costs = evidence
+            - mean * (COST_BETWEEN * between + COST_BELOW * below)
+            - COST_LEFT_OUT * left_out;
+        (evidence_less_costs > least).then(|| Candidate {
             f0_hz,
             f0_hz_u,
             inharmonicity,
             stretch: law.slope / law.square,
-            evidence: evidence
-                - mean * (COST_BETWEEN * between + COST_BELOW * below)
-                - COST_LEFT_OUT * left_out,
+            evidence: evidence_less_costs,
             periodicity: 0.0,
             explained: (explained / tones.power).min(1.0),
             tones_explained: (evidence / of_all).min(1.0),

@@ -81,8 +81,14 @@ const SHORTEST_S: f64 = 0.04;
 const LEAP_CENTS: f64 = 70.0;
 const BESIDE_S: f64 = 0.04;
 
-/// The notes of a track. Stretches too short to be notes are made unvoiced.
-pub(super) fn notes(track: &mut [PitchPoint], hop_s: f64, reference_hz: f64) -> Vec<PitchNote> {
+/// The notes of a track; where something is struck anew another begins. Stretches too short to be notes are made
+/// unvoiced.
+pub(super) fn notes(
+    track: &mut [PitchPoint],
+    strikes_s: &[f64],
+    hop_s: f64,
+    reference_hz: f64,
+) -> Vec<PitchNote> {
     let mut notes = Vec::new();
     let mut start = 0;
     while start < track.len() {
@@ -96,7 +102,7 @@ pub(super) fn notes(track: &mut [PitchPoint], hop_s: f64, reference_hz: f64) -> 
                 point.make_unvoiced();
             }
         } else {
-            for (from, to) in pieces(&track[start..end], hop_s) {
+            for (from, to) in pieces(&track[start..end], strikes_s, hop_s) {
                 notes.extend(note(&track[start + from..start + to], hop_s, reference_hz));
             }
         }
@@ -105,8 +111,8 @@ pub(super) fn notes(track: &mut [PitchPoint], hop_s: f64, reference_hz: f64) -> 
     notes
 }
 
-/// Where a voiced stretch leaps: its pieces by first and last frame.
-fn pieces(stretch: &[PitchPoint], hop_s: f64) -> Vec<(usize, usize)> {
+/// Where a voiced stretch leaps or is struck anew: its pieces by first and last frame.
+fn pieces(stretch: &[PitchPoint], strikes_s: &[f64], hop_s: f64) -> Vec<(usize, usize)> {
     let hz: Vec<f64> = stretch.iter().filter_map(|point| point.f0_hz).collect();
     let beside = ((BESIDE_S / hop_s).round() as usize).max(1);
     let mut pieces = Vec::new();
@@ -117,7 +123,13 @@ fn pieces(stretch: &[PitchPoint], hop_s: f64) -> Vec<(usize, usize)> {
         let after = median(hz[n..n + beside].to_vec());
         let step = cents_between(hz[n - 1], hz[n]).abs();
         let is_leap = cents_between(before, after).abs() > LEAP_CENTS && step > 0.5 * LEAP_CENTS;
-        if is_leap {
+        let times_s = stretch[n - 1].time_s..stretch[n].time_s;
+        let after = strikes_s.partition_point(|time_s| *time_s < times_s.start);
+        // Frames hear a note half their length before it begins.
+        let ahead_s = stretch[n].basis.map_or(0.0, |basis| 0.6 * f64::from(basis.frame_s));
+        let is_struck = strikes_s.get(after).is_some_and(|time_s| times_s.contains(time_s))
+            && (n - from) as f64 * hop_s > ahead_s;
+        if is_leap || is_struck {
             pieces.push((from, n));
             from = n;
             n += beside;
