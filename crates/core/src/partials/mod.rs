@@ -575,6 +575,8 @@ impl Assembly<'_> {
     /// shorter than a track may be is left out.
     fn mark_alive(&self, candidate: &mut Candidate, floor: &NoiseFloor) {
         const BEGINS: f64 = 12.0;
+        /// What comes back after it has died away is seldom more than noise.
+        const BEGINS_AGAIN: f64 = 30.0;
         const GOES_ON: f64 = 5.0;
         const GAP_FRAMES: f64 = 2.0;
         let full = 1.0 / self.reader.amplitude_variance() / 2.0;
@@ -595,9 +597,10 @@ impl Assembly<'_> {
             (sums[to] - sums[from]) / (to - from) as f64
         };
         let mut alive: Vec<bool> = Vec::with_capacity(ratios.len());
-        let mut is_on = false;
+        let (mut is_on, mut begins) = (false, BEGINS);
         for (step, point) in candidate.points.iter().enumerate() {
-            is_on = point.is_some() && mean(step) > if is_on { GOES_ON } else { BEGINS };
+            is_on = point.is_some() && mean(step) > if is_on { GOES_ON } else { begins };
+            begins = if is_on { BEGINS_AGAIN } else { begins };
             alive.push(is_on);
         }
         // Backwards as well: it began before it stood out clearly.
