@@ -49,6 +49,18 @@ fn raw_format(text: &str) -> Result<RawFormat, Error> {
     })
 }
 
+/// Takes, and the channels and the span of each that a command is about.
+#[derive(Args, Clone)]
+pub(crate) struct TakesArgs {
+    /// Recordings, their names in the study, or - for standard input
+    #[arg(value_name = "TAKE", required_unless_present = "conditions")]
+    pub(crate) takes: Vec<PathBuf>,
+    #[command(flatten)]
+    pub(crate) source: SourceArgs,
+    #[command(flatten)]
+    pub(crate) part: PartArgs,
+}
+
 /// Which stretch of a take to analyse.
 #[derive(Args, Clone, Default)]
 #[command(next_help_heading = "Part of the take")]

@@ -15,10 +15,10 @@ use tonemap_media::{
     write_wav,
 };
 
-use crate::args::{Channel, PartArgs, SourceArgs};
+use crate::args::{Channel, PartArgs, SourceArgs, TakesArgs};
 use crate::output::{self, Status, Usage};
 use crate::progress::Progress;
-use crate::studies::{Entry, Named};
+use crate::studies::{self, Entry, Named};
 use crate::text;
 
 /// An opened take.
@@ -396,12 +396,14 @@ impl<'a> Part<'a> {
     }
 }
 
-/// Opens takes. One that cannot be opened is told and does not stop the others; the status says so.
-pub(crate) fn open_all(named: Vec<Named>, args: &SourceArgs) -> (Vec<Take>, Status) {
+/// Finds the takes of a command in files or the study, and opens them. One that cannot be opened is told and does not
+/// stop the others; the status says so.
+pub(crate) fn open_named(args: &TakesArgs) -> Result<(Vec<Take>, Status)> {
+    let named = studies::find_takes(&args.takes, &args.source)?;
     let mut status = Status::Done;
     let mut takes = Vec::new();
     for named in named {
-        match Take::open(named, args) {
+        match Take::open(named, &args.source) {
             Ok(take) => takes.push(take),
             Err(error) => {
                 output::print_error(&error);
@@ -409,7 +411,7 @@ pub(crate) fn open_all(named: Vec<Named>, args: &SourceArgs) -> (Vec<Take>, Stat
             }
         }
     }
-    (takes, status)
+    Ok((takes, status))
 }
 
 /// The parts asked for of all takes. A take that has no such span is told and does not stop the others.

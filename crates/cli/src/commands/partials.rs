@@ -22,10 +22,9 @@ use tonemap_figures::{
 use tonemap_media::{SdifFrame, SdifKind, SdifPartial, sdif_file};
 
 use super::spectrogram::background;
-use crate::args::{FigureArgs, Format, OutputArgs, PartArgs, SourceArgs};
+use crate::args::{FigureArgs, Format, OutputArgs, TakesArgs};
 use crate::arrays::{self, Arrays};
 use crate::output::{self, Status, Usage};
-use crate::studies;
 use crate::take::{self, Part, pressure_references};
 use crate::text;
 
@@ -37,13 +36,8 @@ use crate::text;
 #[derive(Args)]
 #[command(after_long_help = EXAMPLES)]
 pub(crate) struct Partials {
-    /// Recordings, their names in the study, or - for standard input
-    #[arg(value_name = "TAKE", required_unless_present = "conditions")]
-    takes: Vec<PathBuf>,
     #[command(flatten)]
-    source: SourceArgs,
-    #[command(flatten)]
-    part: PartArgs,
+    takes: TakesArgs,
     #[command(flatten)]
     search: SearchArgs,
     #[command(flatten)]
@@ -237,9 +231,8 @@ impl Partials {
             arrays::check_name(file)?;
             output::check_writable(file, self.output.force)?;
         }
-        let named = studies::find_takes(&self.takes, &self.source)?;
-        let (mut takes, mut status) = take::open_all(named, &self.source);
-        let parts = take::parts_of(&mut takes, &self.part, &mut status)?;
+        let (mut takes, mut status) = take::open_named(&self.takes)?;
+        let parts = take::parts_of(&mut takes, &self.takes.part, &mut status)?;
         let is_of_one = self.figure.figure.is_some() || self.sdif.is_some() || self.data.is_some();
         if parts.len() > 1 && is_of_one {
             let reason = "a figure, an SDIF file and arrays are of one channel of one take; give one, or leave \

@@ -21,9 +21,8 @@ use tonemap_figures::{
 use tonemap_media::{MidiNote, midi_file};
 
 use super::spectrogram::background;
-use crate::args::{FigureArgs, Format, OutputArgs, PartArgs, SourceArgs};
+use crate::args::{FigureArgs, Format, OutputArgs, TakesArgs};
 use crate::output::{self, Status, Usage};
-use crate::studies;
 use crate::take::{self, Part, pressure_references};
 use crate::text;
 
@@ -35,13 +34,8 @@ use crate::text;
 #[derive(Args)]
 #[command(after_long_help = EXAMPLES)]
 pub(crate) struct Pitch {
-    /// Recordings, their names in the study, or - for standard input
-    #[arg(value_name = "TAKE", required_unless_present = "conditions")]
-    takes: Vec<PathBuf>,
     #[command(flatten)]
-    source: SourceArgs,
-    #[command(flatten)]
-    part: PartArgs,
+    takes: TakesArgs,
     #[command(flatten)]
     search: SearchArgs,
     #[command(flatten)]
@@ -163,9 +157,8 @@ impl Pitch {
             output::check_ending(file, &["mid", "midi"], reason)?;
             output::check_writable(file, self.output.force)?;
         }
-        let named = studies::find_takes(&self.takes, &self.source)?;
-        let (mut takes, mut status) = take::open_all(named, &self.source);
-        let parts = take::parts_of(&mut takes, &self.part, &mut status)?;
+        let (mut takes, mut status) = take::open_named(&self.takes)?;
+        let parts = take::parts_of(&mut takes, &self.takes.part, &mut status)?;
         if parts.len() > 1 && (self.figure.figure.is_some() || self.midi.is_some()) {
             let reason = "a figure and a MIDI file show one channel of one take; give one, or leave them out";
             return Err(Usage(reason.into()).into());

@@ -22,11 +22,10 @@ use tonemap_figures::{
     WaterfallFigure, spectrogram_cells, spectrogram_figure, waterfall_cells, waterfall_figure,
 };
 
-use crate::args::{FigureArgs, Format, FrameArgs, OutputArgs, PartArgs, SourceArgs};
+use crate::args::{FigureArgs, Format, FrameArgs, OutputArgs, TakesArgs};
 use crate::export::{self, Export, Head};
 use crate::output::{self, Status, Usage};
 use crate::sketch::{self, Depth};
-use crate::studies;
 use crate::take::{self, Part, pressure_references};
 use crate::text;
 
@@ -40,13 +39,8 @@ use crate::text;
 #[derive(Args)]
 #[command(after_long_help = EXAMPLES)]
 pub(crate) struct Spectrogram {
-    /// Recordings, their names in the study, or - for standard input
-    #[arg(value_name = "TAKE", required_unless_present = "conditions")]
-    takes: Vec<PathBuf>,
     #[command(flatten)]
-    source: SourceArgs,
-    #[command(flatten)]
-    part: PartArgs,
+    takes: TakesArgs,
     #[command(flatten)]
     frames: FrameArgs,
     /// Blur no more of time than this: 10ms [default: what the resolution leaves]
@@ -232,9 +226,8 @@ impl Spectrogram {
         if let Some(file) = &self.data {
             export::check(file, self.output.force)?;
         }
-        let named = studies::find_takes(&self.takes, &self.source)?;
-        let (mut takes, mut status) = take::open_all(named, &self.source);
-        let parts = take::parts_of(&mut takes, &self.part, &mut status)?;
+        let (mut takes, mut status) = take::open_named(&self.takes)?;
+        let parts = take::parts_of(&mut takes, &self.takes.part, &mut status)?;
         let references = pressure_references(&parts);
         let count = parts.len();
         if count == 0 {

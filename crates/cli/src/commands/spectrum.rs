@@ -21,10 +21,9 @@ use tonemap_figures::{
     spectrum_figure,
 };
 
-use crate::args::{Axis, FigureArgs, Format, FrameArgs, OutputArgs, PartArgs, SourceArgs};
+use crate::args::{Axis, FigureArgs, Format, FrameArgs, OutputArgs, TakesArgs};
 use crate::arrays::{self, Arrays};
 use crate::output::{self, Status, Usage};
-use crate::studies;
 use crate::take::{self, Part, pressure_references};
 use crate::text;
 
@@ -38,13 +37,8 @@ use crate::text;
 #[derive(Args)]
 #[command(after_long_help = EXAMPLES)]
 pub(crate) struct Spectrum {
-    /// Recordings, their names in the study, or - for standard input
-    #[arg(value_name = "TAKE", required_unless_present = "conditions")]
-    takes: Vec<PathBuf>,
     #[command(flatten)]
-    source: SourceArgs,
-    #[command(flatten)]
-    part: PartArgs,
+    takes: TakesArgs,
     #[command(flatten)]
     frames: FrameArgs,
     #[command(flatten)]
@@ -327,9 +321,8 @@ impl Spectrum {
     pub(crate) fn run(&self) -> Result<Status> {
         output::start_log(&self.output);
         self.check()?;
-        let named = studies::find_takes(&self.takes, &self.source)?;
-        let (mut takes, mut status) = take::open_all(named, &self.source);
-        let parts = take::parts_of(&mut takes, &self.part, &mut status)?;
+        let (mut takes, mut status) = take::open_named(&self.takes)?;
+        let parts = take::parts_of(&mut takes, &self.takes.part, &mut status)?;
         let curves = [
             self.average.emphasis.as_deref().map(read_curve).transpose()?,
             self.average.response.as_deref().map(read_curve).transpose()?.map(|c| c.inverse()),
