@@ -178,6 +178,36 @@ fn the_tracks_make_the_sound_again() {
     }
 }
 
+/// What is not there is not found: no side lobe passes for a partial where there is no noise to hide it.
+#[test]
+fn harmonics_that_are_missing_are_not_made_up() {
+    for seed in 0..24 {
+        let mut rng = ChaCha8Rng::seed_from_u64(90_000 + seed);
+        let f0_hz = 60.0 * f64::exp2(rng.random_range(0.0..5.0));
+        let numbers: &[usize] = match seed % 4 {
+            0 => &[1],
+            1 => &[1, 2],
+            2 => &[1, 3, 5, 7, 9],
+            _ => &[2, 3, 4],
+        };
+        let partials: Vec<Partial> = numbers
+            .iter()
+            .map(|n| Partial {
+                frequency_hz: *n as f64 * f0_hz,
+                amplitude: rng.random_range(0.05..0.2),
+                phase_rad: rng.random_range(0.0..TAU),
+                t60_s: if seed % 8 < 4 { f64::INFINITY } else { rng.random_range(1.0..5.0) },
+            })
+            .collect();
+        let sound = render(&partials, Vibrato::default(), RATE_HZ, rng.random_range(0.3..1.5));
+        let found = followed(&sound);
+        let found_numbers: Vec<usize> = found.partials.iter().map(|p| p.number).collect();
+        assert_eq!(found_numbers, numbers, "seed {seed}, {f0_hz} Hz: {:?}", found.partials);
+        let cents = cents_between(f0_hz, found.f0_hz.expect("a fundamental").value);
+        assert!(cents.abs() < 0.01 && found.residual_db < -60.0, "{cents} {}", found.residual_db);
+    }
+}
+
 /// To the last sample, whatever of a step is left at the end.
 #[test]
 fn a_steady_note_is_made_again_to_its_end() {

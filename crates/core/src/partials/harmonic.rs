@@ -75,7 +75,8 @@ pub(super) fn places(
     const REACH: f64 = 0.3;
     /// Scatter of the readings of what is no partial is about 0.17 of the spacing.
     const MOST_SCATTER: f64 = 0.055;
-    const WEAKEST: f64 = 1e-10;
+    /// Fainter than the strongest by this ratio of powers are the side lobes of the window.
+    const WEAKEST: f64 = 2e-9;
     const MISSES: usize = 10;
     let length = reader.length();
     let lasts = stretch.duration_s().min(EARLY_S);
@@ -117,6 +118,11 @@ pub(super) fn places(
             missed += 1;
             continue;
         }
+        // No partial lies below the one before.
+        if places.last().is_some_and(|before| ratio + mean < before.ratio + REACH * spacing) {
+            missed += 1;
+            continue;
+        }
         missed = 0;
         law.learn(number, ratio + mean, scatter * spacing);
         places.push(Place { number, ratio: ratio + mean });
@@ -149,14 +155,16 @@ impl Law {
         /// Uncertainty of the stiffness before anything is known of it, and of the place of the first partial.
         const B_U: f64 = 3e-4;
         const PLACE_U: f64 = 3e-3;
+        /// The partials of no instrument lie closer and closer: of some, singly, coupling makes it seem so.
+        const LEAST_SLOPE: f64 = -1e-4;
         let [w, x, xx, y, xy] = self.sums;
         let of_b = 1.0 / (B_U * B_U);
         let of_place = 1.0 / (PLACE_U * PLACE_U);
         let (w, y) = (w + of_place, y + of_place * (1.0 - self.inharmonicity));
         let (xx, xy) = (xx + of_b, xy + of_b * self.inharmonicity);
         let determinant = w * xx - x * x;
-        let slope = (w * xy - x * y) / determinant;
-        let base = (xx * y - x * xy) / determinant;
+        let slope = ((w * xy - x * y) / determinant).max(LEAST_SLOPE);
+        let base = (y - slope * x) / w;
         let n = number as f64;
         n * (base + slope * n * n).max(0.01).sqrt()
     }
