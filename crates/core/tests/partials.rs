@@ -208,6 +208,37 @@ fn harmonics_that_are_missing_are_not_made_up() {
     }
 }
 
+/// A level that swells or wavers is no pair of tones, and a bar is no string.
+#[test]
+fn what_is_no_string_is_told() {
+    let harmonics = harmonics(330.0, &[0.2, 0.1, 0.07, 0.05, 0.04, 0.03]);
+    let steady = render(&harmonics, Vibrato::default(), RATE_HZ, 2.0);
+    let shaped = |gain: fn(f64) -> f64| -> Vec<f64> {
+        let gains = (0..).map(|n| gain(f64::from(n) / RATE_HZ));
+        steady.iter().zip(gains).map(|(x, gain)| x * gain).collect()
+    };
+    let has = |found: &Partials, code| found.findings.iter().any(|finding| finding.code == code);
+    let swelling = followed(&shaped(|t| t.min(1.0)));
+    for partial in &swelling.partials {
+        assert!(partial.beat_hz.is_none(), "{partial:?}");
+        let cents = cents_between(330.0 * partial.number as f64, partial.frequency_hz);
+        assert!(cents.abs() < 0.02, "{cents} {partial:?}");
+    }
+    let trembling = followed(&shaped(|t| 1.0 + 0.3 * (TAU * 4.0 * t).sin()));
+    assert!(has(&trembling, "same_beat") && !has(&swelling, "same_beat"));
+    let bar: Vec<Partial> = [(1.0, 0.2), (2.756, 0.1), (5.404, 0.07), (8.933, 0.05)]
+        .map(|(ratio, amplitude)| Partial {
+            frequency_hz: 400.0 * ratio,
+            amplitude,
+            phase_rad: 0.3,
+            t60_s: 2.0,
+        })
+        .to_vec();
+    let found = followed(&render(&bar, Vibrato::default(), RATE_HZ, 1.5));
+    assert!(has(&found, "no_string") && found.inharmonicity.is_none(), "{found:?}");
+    assert!((found.f0_hz.expect("of the first partial").value - 400.0).abs() < 0.01);
+}
+
 /// To the last sample, whatever of a step is left at the end.
 #[test]
 fn a_steady_note_is_made_again_to_its_end() {

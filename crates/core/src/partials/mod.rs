@@ -57,6 +57,8 @@ pub const LONGEST_S: f64 = 120.0;
 const PERIODS: f64 = 4.5;
 /// No frame is shorter, in seconds.
 const SHORTEST_FRAME_S: f64 = 0.01;
+/// Partials that scatter so far about the law of a string belong to none, in cents.
+const NO_STRING_CENTS: f64 = 25.0;
 /// Width of the window at −6 dB, in bins.
 const RESOLUTION_BINS: f64 = 2.66;
 
@@ -427,7 +429,20 @@ impl Assembly<'_> {
         let law = Some(&measured).filter(|_| guide.is_some()).and_then(|measured| {
             let all: Vec<(usize, Measured)> =
                 measured.iter().map(|(partial, hz)| (partial.number, *hz)).collect();
-            string_law(&all)
+            let law = string_law(&all)?;
+            if law.scatter_cents < NO_STRING_CENTS {
+                return Some(law);
+            }
+            self.findings.push(Finding::warning(
+                "no_string",
+                format!(
+                    "The partials scatter by {:.0} cents about the law of a stiff string: it is none, but a bar, a \
+                     bell, or several notes. f0 is that of the first partial found over its number; follow the \
+                     partials without a fundamental by --free.",
+                    law.scatter_cents
+                ),
+            ));
+            string_law(&all[..1])
         });
         for (partial, _) in &mut measured {
             if let Some(law) = &law {
@@ -471,13 +486,24 @@ impl Assembly<'_> {
                 ),
             ));
         }
+        let is_string = |law: &StringLaw| partials.len() > 2 && law.inharmonicity.u.is_finite();
+        let of_string = law.filter(is_string);
+        if let Some(rate_hz) = common_beat(&partials) {
+            self.findings.push(Finding::note(
+                "same_beat",
+                format!(
+                    "All partials beat alike, {rate_hz:.2} times a second: it is a tremolo, one sound whose level \
+                     wavers, for the beats of two grow with the number of the partial.",
+                ),
+            ));
+        }
         let mut result = Partials {
             start_s: self.onset_s(),
             end_s: self.start_s + self.stretch.to as f64 / rate_hz,
             f0_hz: law.map(|law| law.f0_hz),
             stiff_f_hz: law.map(|law| law.stiff_f_hz),
-            inharmonicity: law.filter(|_| partials.len() > 2).map(|law| law.inharmonicity),
-            law_scatter_cents: law.filter(|_| partials.len() > 2).map(|law| law.scatter_cents),
+            inharmonicity: of_string.map(|law| law.inharmonicity),
+            law_scatter_cents: of_string.map(|law| law.scatter_cents),
             level_at_s: self.onset_s() + level_at as f64 * self.hop_s,
             partials,
             tracks,
@@ -727,11 +753,11 @@ impl Assembly<'_> {
                 }
                 one.frequency_hz
             }
-            Envelope::Two(both, apart) => {
+            Envelope::Two(both, apart) if !is_swell(both, *apart, lasting_s) => {
                 partial.take_two(both, *apart, lasting_s, onset_s + fitted.start_s);
                 both[0].frequency_hz
             }
-            Envelope::Other => {
+            Envelope::Two(..) | Envelope::Other => {
                 partial.take_decay(self.decay_of_level(candidate));
                 let spread: f64 = alive()
                     .flat_map(|(p, _)| p)
@@ -816,6 +842,27 @@ impl Partial {
         let knee_s = (early.amplitude.norm() / late.amplitude.norm()).ln() / faster;
         self.knee_s = (knee_s > 0.0 && knee_s < lasting_s).then_some(start_s + knee_s);
     }
+}
+
+/// The rate at which all partials beat, if it is the same.
+fn common_beat(partials: &[Partial]) -> Option<f64> {
+    const FEWEST: usize = 4;
+    const ALIKE: f64 = 0.02;
+    let mut rates_hz: Vec<f64> = partials.iter().filter_map(|partial| partial.beat_hz).collect();
+    rates_hz.sort_by(f64::total_cmp);
+    let middle_hz = *rates_hz.get(rates_hz.len() / 2)?;
+    let is_alike = |rate_hz: &&f64| (*rate_hz / middle_hz - 1.0).abs() < ALIKE;
+    let alike = rates_hz.iter().filter(is_alike).count();
+    (alike >= FEWEST && 4 * alike >= 3 * partials.len()).then_some(middle_hz)
+}
+
+/// Whether two components are but one that swells or fades other than exponentially: as strong as each other, and
+/// together for less than it takes to hear them beat.
+fn is_swell(both: &[Component; 2], apart: Measured, lasting_s: f64) -> bool {
+    const ALIKE: f64 = 0.8;
+    const TURNS_OF_A_BEAT: f64 = 0.75;
+    let [a, b] = both.each_ref().map(|component| component.amplitude.norm());
+    a.min(b) > ALIKE * a.max(b) && apart.value * lasting_s < TURNS_OF_A_BEAT
 }
 
 /// The envelope of a partial.

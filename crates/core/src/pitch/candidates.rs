@@ -434,7 +434,8 @@ impl FrameReader {
                 (strongest, strongest_power) = (number, tone.power);
             }
         }
-        if matched == 0 {
+        // A tone alone is no higher harmonic of anything.
+        if matched == 0 || (matched == 1 && lowest > 1) {
             return None;
         }
         law.solve();
