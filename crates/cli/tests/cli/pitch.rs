@@ -108,6 +108,18 @@ fn what_is_no_single_note_is_told() {
     }
 }
 
+/// A low note has more harmonics than are looked for: they are its own all the same.
+#[test]
+fn a_rich_low_note_is_one_note() {
+    let bench = Bench::new();
+    let amplitudes: Vec<f64> = (1..=60).map(|n| 0.1 / f64::from(n).sqrt()).collect();
+    let low = render(&harmonics(36.7, &amplitudes), Vibrato::default(), RATE_HZ, 1.5);
+    bench.take("low.wav", 48_000, WavEncoding::Float, &[to_samples(&low)]);
+    let json = bench.json("pitch low.wav --format json");
+    assert!(!codes(&json).contains(&"off_series"), "{}", json["findings"]);
+    assert!((number(&json["result"]["notes"][0]["f0_hz"]) - 36.7).abs() < 0.01);
+}
+
 /// Two strings that beat are one note, between them.
 #[test]
 fn strings_that_beat_are_one_note() {

@@ -449,6 +449,10 @@ impl FrameReader {
         let reaches_hz = law.place_hz(highest) + 0.5 * proposed_hz;
         let inside = tones.all.partition_point(|tone| tone.frequency_hz < reaches_hz);
         let left_out = (tones.evidence_before[inside] - evidence).max(0.0);
+        // Higher harmonics than those looked for are not held against it.
+        let known_to_hz = law.place_hz(HIGHEST_NUMBER) + 0.5 * proposed_hz;
+        let known = tones.all.partition_point(|tone| tone.frequency_hz < known_to_hz);
+        let power_beyond: f64 = tones.all[known..].iter().map(|tone| tone.power).sum();
         let evidence_less_costs = evidence
             - mean * (COST_BETWEEN * between + COST_BELOW * below)
             - COST_LEFT_OUT * left_out;
@@ -459,8 +463,8 @@ impl FrameReader {
             stretch: law.slope / law.square,
             evidence: evidence_less_costs,
             periodicity: 0.0,
-            explained: (explained / tones.power).min(1.0),
-            tones_explained: (evidence / of_all).min(1.0),
+            explained: (explained / (tones.power - power_beyond)).min(1.0),
+            tones_explained: (evidence / tones.evidence_before[known]).min(1.0),
             strongest,
             harmonics,
             power,
