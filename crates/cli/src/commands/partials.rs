@@ -90,7 +90,8 @@ struct SearchArgs {
     /// Leave out tracks that are shorter
     #[arg(long, value_name = "TIME", default_value = "30ms")]
     shortest: Seconds,
-    /// Time between the points of a track [default: a fifth of a frame, 2 to 20 ms]
+    /// Time between the points of a track [default: a quarter of a frame, a fifth with
+    /// --free, 2 to 20 ms]
     #[arg(long, value_name = "TIME")]
     hop: Option<Seconds>,
     /// Frequency of A4 [default: that of the study, or 440Hz]

@@ -71,7 +71,8 @@ pub struct PartialsSettings {
     pub pitch: PitchSettings,
     /// Without a fundamental: how far apart two partials are told apart, in Hz.
     pub resolve_hz: f64,
-    /// Time between the points of a track in seconds; `None` for a fifth of a frame.
+    /// Time between the points of a track in seconds; `None` for a quarter of a frame, or a
+    /// fifth without a fundamental.
     pub hop_s: Option<f64>,
     /// Partials at most.
     pub most: usize,
@@ -283,7 +284,9 @@ pub fn partials(
     }
     let mut reader = FrameReader::new(length, sample_rate_hz);
     let frame_s = length as f64 / sample_rate_hz;
-    let hop_s = settings.hop_s.unwrap_or((frame_s / 5.0).clamp(0.002, 0.02));
+    // Linking without a fundamental wants shorter steps.
+    let steps_in_frame = if settings.free { 5.0 } else { 4.0 };
+    let hop_s = settings.hop_s.unwrap_or((frame_s / steps_in_frame).clamp(0.002, 0.02));
     let followed = match &guide {
         Some(guide) => {
             let mut places = harmonic::places(&stretch, guide, &mut reader, settings.most);
