@@ -120,8 +120,8 @@ fn tracks_are_taken_in_place_of_a_take() {
         assert!((ratio - 1.0).abs() < 1e-3, "{key}: {ratio}");
     }
     for (a, b) in partials(&of_take).iter().zip(partials(&of_tracks)).take(12) {
-        assert!((number(&a["frequency_hz"]) - number(&b["frequency_hz"])).abs() < 0.05, "{a} {b}");
-        assert!((number(&a["level_db"]) - number(&b["level_db"])).abs() < 0.1, "{a} {b}");
+        assert!((number(&a["frequency_hz"]) - number(&b["frequency_hz"])).abs() < 0.1, "{a} {b}");
+        assert!((number(&a["level_db"]) - number(&b["level_db"])).abs() < 0.3, "{a} {b}");
     }
     let line = bench.run("pitch harp.sdif --steady").out;
     assert!(line.starts_with("harp.sdif  G3 "), "{line}");
