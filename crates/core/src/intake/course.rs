@@ -21,6 +21,7 @@ const STORED_STEP_DB: f64 = 0.5;
 const STORED_LOWEST_DB: f64 = -127.0;
 /// By how much an onset must stand out of the noise.
 const ONSET_OVER_NOISE_DB: f64 = 8.0;
+
 /// A stretch of time in which something sounds.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize)]
 pub struct Region {

@@ -17,7 +17,7 @@
 //! frequency and level, and the pairs are chosen that cost least together.
 //!
 //! **Noise.** The sound of all readings is taken from the recording; what is left beside a partial is noise. A
-//! partial begins where it stands out of it by 11 dB and ends where by less than 7 dB.
+//! partial begins where it stands out of it by 11 dB (by 15 dB once it has died away) and ends where by less than 7 dB.
 //!
 //! **Decay and beating.** The complex envelope of a partial is fitted by one or two damped sinusoids (least
 //! squares): two frequencies beat, two decays make a knee.

@@ -10,7 +10,8 @@
 //! **Tones.** Under a Blackman window, the local maxima of the power that stand out of the noise floor (the
 //! lower quarter of the bins around, over what that is in noise) by a ratio S ≥ 5 are tones. Their frequency
 //! is that of the phase, f̂ = f − Im(X_d/X)·f_s/2π with X_d under the derivative of the window, which is
-//! exact for a steady tone. Noise reaches S with the probability e^−S; S − 1, at most 30, is what speaks for
+//! exact for a steady tone. Noise reaches S with the probability e^−S, and in one of many places far more
+//! often; S − 3, at most 30, is what speaks for
 //! the tone in nats, less for one that is far weaker than the strongest.
 //!
 //! **Series.** Each of the strongest tones, taken as the nth of a series for n up to 8, proposes one. It is
