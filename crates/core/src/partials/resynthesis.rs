@@ -44,12 +44,15 @@ pub struct Moment {
 pub fn sound_of(moments: &[Moment], sample_rate_hz: f64) -> Result<Vec<f32>, Error> {
     const LONGEST_S: f64 = 3600.0;
     const USUAL_STEPS: f64 = 4.0;
-    let rises = moments.windows(2).all(|pair| pair[0].time_s < pair[1].time_s);
-    let within = moments.iter().all(|moment| (0.0..=LONGEST_S).contains(&moment.time_s));
-    if !(rises && within) {
+    let is_wrong = |n: &usize| {
+        let time_s = moments[*n].time_s;
+        let falls = *n > 0 && time_s <= moments[n - 1].time_s;
+        falls || !(0.0..=LONGEST_S).contains(&time_s)
+    };
+    if let Some(wrong) = (0..moments.len()).find(is_wrong) {
         return Err(Error::Setting {
             setting: "the times of partials",
-            given: "others".into(),
+            given: format!("{} s", moments[wrong].time_s),
             allowed: format!("rising, from 0 s to {LONGEST_S} s"),
         });
     }
