@@ -480,3 +480,32 @@ fn blocks_change_nothing() {
     }
     assert_eq!(tracker.finish(), whole);
 }
+
+/// Under a formant the strongest harmonics have numbers from 5 to 16: none of them is a low multiple of the fundamental.
+#[test]
+fn tones_of_one_formant_are_read_at_their_fundamental() {
+    let mut random = ChaCha8Rng::seed_from_u64(0x61);
+    for case in 0..60 {
+        let f0_hz = 85.0 + 70.0 * random.random::<f64>();
+        let centre_hz = 600.0 + 1000.0 * random.random::<f64>();
+        let width_hz = 120.0 + 280.0 * random.random::<f64>();
+        let partials: Vec<Partial> = (1..=30)
+            .map(|n| {
+                let away = (f64::from(n) * f0_hz - centre_hz) / (width_hz / 2.0);
+                Partial {
+                    frequency_hz: f64::from(n) * f0_hz,
+                    amplitude: 0.1 / (1.0 + away * away).sqrt(),
+                    phase_rad: TAU * random.random::<f64>(),
+                    t60_s: f64::INFINITY,
+                }
+            })
+            .collect();
+        let mut sound = render(&partials, Vibrato::default(), 48_000.0, 0.5);
+        mix(&mut sound, &white_noise(case, 1e-4, 24_000));
+        let found = pitch(&to_samples(&sound), 48_000.0, &PitchSettings::default());
+        let notes = found.expect("settings").notes;
+        assert_eq!(notes.len(), 1, "{f0_hz} {centre_hz} {width_hz}");
+        let cents = cents_between(f0_hz, notes[0].f0_hz);
+        assert!(cents.abs() < 1.0, "{f0_hz} Hz under {centre_hz} Hz: {cents}");
+    }
+}

@@ -347,21 +347,45 @@ impl FrameReader {
         for (rank, tone) in strongest.iter().copied().enumerate() {
             let highest = if rank < 3 { HIGHEST_PROPOSED } else { HIGHEST_OF_WEAKER };
             for number in 1..=highest {
-                let hz = tone.frequency_hz / number as f64;
-                if hz < range_hz.0 {
+                if tone.frequency_hz / (number as f64) < range_hz.0 {
                     break;
                 }
-                let is_known = |known: &Proposal| (known.spacing_hz - hz).abs() < 0.006 * hz;
-                let proposal = Proposal { tone, number, spacing_hz: hz };
-                if hz <= range_hz.1
-                    && !self.proposals.iter().any(is_known)
-                    && self.has_company(&proposal)
-                {
-                    self.proposals.push(proposal);
-                }
+                self.propose_as(tone, number, range_hz);
+            }
+            // Under a formant the strongest harmonics have high numbers: their distance tells which.
+            if let Some(number) = self.number_by_distance(&tone).filter(|_| rank < 3) {
+                self.propose_as(tone, number, range_hz);
             }
         }
         self.strongest = strongest;
+    }
+
+    /// Proposes the series of which a tone is the nth, unless it is proposed already or has next to no tones.
+    fn propose_as(&mut self, tone: Tone, number: usize, range_hz: (f64, f64)) {
+        let hz = tone.frequency_hz / number as f64;
+        let is_known = |known: &Proposal| (known.spacing_hz - hz).abs() < 0.006 * hz;
+        let proposal = Proposal { tone, number, spacing_hz: hz };
+        if (range_hz.0..=range_hz.1).contains(&hz)
+            && !self.proposals.iter().any(is_known)
+            && self.has_company(&proposal)
+        {
+            self.proposals.push(proposal);
+        }
+    }
+
+    /// The number of a tone, higher than those proposed anyway, in a series as wide as its distances from the tones to either
+    /// side, which must agree.
+    fn number_by_distance(&self, tone: &Tone) -> Option<usize> {
+        const AGREE: f64 = 0.1;
+        let all = &self.tones.all;
+        let place = all.partition_point(|other| other.frequency_hz < tone.frequency_hz);
+        let (before, after) = (all.get(place.checked_sub(1)?)?, all.get(place + 1)?);
+        let below_hz = tone.frequency_hz - before.frequency_hz;
+        let above_hz = after.frequency_hz - tone.frequency_hz;
+        let distance_hz = 0.5 * (below_hz + above_hz);
+        let number = (tone.frequency_hz / distance_hz).round() as usize;
+        let agree = (below_hz - above_hz).abs() < AGREE * distance_hz;
+        (agree && (HIGHEST_PROPOSED + 1..=HIGHEST_NUMBER).contains(&number)).then_some(number)
     }
 
     /// Whether one of the four harmonics next to a high one is there: otherwise its series has more gaps than tones
