@@ -7,6 +7,8 @@ mod args;
 mod arrays;
 mod commands;
 mod export;
+mod fundamental;
+mod limits;
 mod output;
 mod progress;
 mod sketch;

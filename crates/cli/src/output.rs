@@ -23,6 +23,8 @@ pub(crate) enum Status {
     CouldNot,
     /// Wrong usage: said on standard error.
     WrongUsage,
+    /// Done, but a limit that the user set is not met: said on standard error.
+    Missed,
 }
 
 impl Status {
@@ -44,6 +46,7 @@ impl From<Status> for ExitCode {
             Status::Done => Self::SUCCESS,
             Status::CouldNot => Self::from(1),
             Status::WrongUsage => Self::from(2),
+            Status::Missed => Self::from(3),
         }
     }
 }
@@ -266,13 +269,22 @@ pub(crate) struct Envelope<'a, S: Serialize, R: Serialize> {
     /// Version of the keys of `result`.
     pub(crate) schema: u32,
     /// Where it comes from.
-    pub(crate) take: TakeRecord,
+    #[serde(flatten)]
+    pub(crate) source: SourceRecord,
     /// All settings, as they were used.
     pub(crate) settings: S,
     /// What was measured.
     pub(crate) result: R,
     /// What must be known beside it.
     pub(crate) findings: &'a [Finding],
+}
+
+/// The take that a result comes from, or several that it is about together.
+#[derive(Serialize)]
+#[serde(rename_all = "snake_case")]
+pub(crate) enum SourceRecord {
+    Take(TakeRecord),
+    Takes(Vec<TakeRecord>),
 }
 
 /// One line of JSON.
@@ -283,11 +295,39 @@ pub(crate) fn json_line<S: Serialize, R: Serialize>(
     result: R,
     findings: &[Finding],
 ) -> Result<String> {
+    json_of(kind, SourceRecord::Take(take), settings, result, findings)
+}
+
+/// One line of JSON about one take or several together.
+pub(crate) fn json_of_takes<S: Serialize, R: Serialize>(
+    kind: &'static str,
+    mut takes: Vec<TakeRecord>,
+    settings: S,
+    result: R,
+    findings: &[Finding],
+) -> Result<String> {
+    let source = match (takes.pop(), takes.is_empty()) {
+        (Some(one), true) => SourceRecord::Take(one),
+        (last, _) => {
+            takes.extend(last);
+            SourceRecord::Takes(takes)
+        }
+    };
+    json_of(kind, source, settings, result, findings)
+}
+
+fn json_of<S: Serialize, R: Serialize>(
+    kind: &'static str,
+    source: SourceRecord,
+    settings: S,
+    result: R,
+    findings: &[Finding],
+) -> Result<String> {
     let envelope = Envelope {
         tonemap: env!("CARGO_PKG_VERSION"),
         kind,
         schema: 1,
-        take,
+        source,
         settings,
         result,
         findings,

@@ -37,6 +37,41 @@ impl Progress {
     }
 }
 
+/// Counts takes that are worked on side by side.
+pub(crate) struct TakesProgress {
+    bar: ProgressBar,
+    started: Instant,
+    quiet: bool,
+}
+
+impl TakesProgress {
+    /// A bar over `total` takes; never shown if `quiet`.
+    pub(crate) fn new(what: &'static str, total: usize, quiet: bool) -> Self {
+        let hidden = ProgressDrawTarget::hidden();
+        let bar = ProgressBar::with_draw_target(Some(total as u64), hidden);
+        let template = "{msg:12} {wide_bar} {pos} of {len} takes  {eta} left";
+        if let Ok(style) = ProgressStyle::with_template(template) {
+            bar.set_style(style);
+        }
+        bar.set_message(what);
+        Self { bar, started: Instant::now(), quiet }
+    }
+
+    /// Counts a take that is done.
+    pub(crate) fn advance(&self) {
+        if !self.quiet && self.bar.is_hidden() && self.started.elapsed() > PATIENCE {
+            self.bar.set_draw_target(ProgressDrawTarget::stderr());
+        }
+        self.bar.inc(1);
+    }
+}
+
+impl Drop for TakesProgress {
+    fn drop(&mut self) {
+        self.bar.finish_and_clear();
+    }
+}
+
 impl Drop for Progress {
     fn drop(&mut self) {
         self.bar.finish_and_clear();

@@ -28,6 +28,8 @@ pub(crate) struct Entry {
     pub(crate) take: tonemap_study::Take,
     /// Frequency of A4 in Hz.
     pub(crate) reference_hz: f64,
+    /// Name of the temperament.
+    pub(crate) temperament: String,
     /// Level of a full-scale sine in dB re 20 µPa, for the channels whose microphone is calibrated.
     pub(crate) full_scale_db: Vec<Option<f64>>,
     /// Peak voltage at full scale, for the channels whose microphone has one.
@@ -73,6 +75,7 @@ impl OpenStudy {
             entry: Some(Entry {
                 take: take.clone(),
                 reference_hz: self.study.reference_pitch_hz,
+                temperament: self.study.temperament.clone(),
                 full_scale_db: microphones().map(level).collect(),
                 full_scale_v: microphones().map(|known| known?.full_scale_v).collect(),
             }),

@@ -4,10 +4,11 @@ use std::io::{BufWriter, Read};
 use std::path::{Path, PathBuf};
 
 use anyhow::{Context, Result};
+use rayon::prelude::*;
 use serde::Serialize;
 use tempfile::NamedTempFile;
 use tonemap_core::intake::LevelMeter;
-use tonemap_core::partials::{Moment, TrackPoint, sound_of};
+use tonemap_core::partials::{LONGEST_S, Moment, TrackPoint, sound_of};
 use tonemap_core::units::{LevelReference, Note};
 use tonemap_core::{Error, Finding, SampleSpan, Span};
 use tonemap_media::{
@@ -17,7 +18,7 @@ use tonemap_media::{
 
 use crate::args::{Channel, PartArgs, SourceArgs, TakesArgs};
 use crate::output::{self, Status, Usage};
-use crate::progress::Progress;
+use crate::progress::{Progress, TakesProgress};
 use crate::studies::{self, Entry, Named};
 use crate::text;
 
@@ -50,6 +51,12 @@ pub(crate) struct Part<'a> {
     /// Counted from 1; `None` is the mean of all.
     channel: Option<usize>,
     pub(crate) span: SampleSpan,
+}
+
+/// The samples of a part, and what was found of them.
+pub(crate) struct NoteSamples {
+    pub(crate) samples: Vec<f32>,
+    pub(crate) findings: Vec<Finding>,
 }
 
 /// What a result says about the take it comes from.
@@ -138,6 +145,11 @@ impl Take {
     /// Frequency of A4: that of the study, else 440 Hz.
     pub(crate) fn reference_hz(&self) -> f64 {
         self.entry.as_ref().map_or(440.0, |entry| entry.reference_hz)
+    }
+
+    /// The temperament of the study.
+    pub(crate) fn temperament(&self) -> Option<String> {
+        self.entry.as_ref().map(|entry| entry.temperament.clone())
     }
 
     /// The note that the study expects of it.
@@ -375,6 +387,32 @@ impl<'a> Part<'a> {
         self.take.read_in_two(self.span, what, quiet, first, second)
     }
 
+    /// All samples of the part, for analyses that hold a note in memory, with what was found of the take and its levels.
+    pub(crate) fn note_samples(&self, what: &'static str, quiet: bool) -> Result<NoteSamples> {
+        let rate = self.take.info.sample_rate_hz;
+        let lasts_s = self.span.len() as f64 / rate;
+        if lasts_s > LONGEST_S {
+            return Err(Usage(format!(
+                "{}: the span lasts {} s, but partials are followed over {LONGEST_S} s at most; choose one with \
+                 --from and --to",
+                self.title(),
+                text::number(lasts_s, 1)
+            ))
+            .into());
+        }
+        let mut samples = Vec::with_capacity(self.span.len() as usize);
+        let mut meter = self.take.level_meter(self.span);
+        let mut findings = self.take.findings.clone();
+        findings.extend(self.read_in_two(
+            what,
+            quiet,
+            |block| samples.extend_from_slice(block),
+            |block| meter.push(block),
+        )?);
+        findings.extend(meter.finish().findings(&self.channel_name()));
+        Ok(NoteSamples { samples, findings })
+    }
+
     /// Reads the samples of a stretch within its take.
     pub(crate) fn read_near(&self, span: SampleSpan, samples: &mut Vec<f32>) -> Result<()> {
         let keep = self.on_channel(|block| samples.extend_from_slice(block));
@@ -435,13 +473,54 @@ pub(crate) fn parts_of<'a>(
     Ok(parts)
 }
 
+/// Works on parts side by side; what comes back is in the order of the parts. One that fails is told and does not stop the
+/// others, unless it is the only one or the usage is wrong.
+pub(crate) fn each_part<'a, T: Send>(
+    parts: Vec<Part<'a>>,
+    what: &'static str,
+    quiet: bool,
+    status: &mut Status,
+    work: impl Fn(Part<'a>) -> Result<T> + Sync,
+) -> Result<Vec<T>> {
+    let several = parts.len() > 1;
+    let progress = TakesProgress::new(what, parts.len(), quiet || !several);
+    let results: Vec<Result<T>> = parts
+        .into_par_iter()
+        .map(|part| {
+            let title = part.title();
+            // What is wrong with a file names it already.
+            let result = work(part).map_err(|error| {
+                let is_named = format!("{error:#}").contains(&title);
+                if several && !is_named { error.context(title) } else { error }
+            });
+            progress.advance();
+            result
+        })
+        .collect();
+    drop(progress);
+    let mut done = Vec::new();
+    for result in results {
+        match result {
+            Ok(one) => done.push(one),
+            Err(error) if several && Status::of(&error) == Status::CouldNot => {
+                output::print_error(&error);
+                *status = Status::CouldNot;
+            }
+            Err(error) => return Err(error),
+        }
+    }
+    Ok(done)
+}
+
 /// What levels of parts refer to: sound pressure if all are calibrated, else full scale.
-pub(crate) fn pressure_references(parts: &[Part<'_>]) -> Vec<LevelReference> {
-    let pressure = |part: &Part<'_>| {
-        part.full_scale_db().map(|full_scale_db| LevelReference::Pressure { full_scale_db })
-    };
-    let all: Option<Vec<_>> = parts.iter().map(pressure).collect();
-    all.unwrap_or_else(|| vec![LevelReference::FullScale; parts.len()])
+pub(crate) fn pressure_references<'p, 'a: 'p>(
+    parts: impl IntoIterator<Item = &'p Part<'a>>,
+) -> Vec<LevelReference> {
+    let full_scales: Vec<Option<f64>> = parts.into_iter().map(Part::full_scale_db).collect();
+    let pressure =
+        |known: &Option<f64>| known.map(|full_scale_db| LevelReference::Pressure { full_scale_db });
+    let all: Option<Vec<_>> = full_scales.iter().map(pressure).collect();
+    all.unwrap_or_else(|| vec![LevelReference::FullScale; full_scales.len()])
 }
 
 /// BLAKE3 hash of a file.

@@ -20,6 +20,8 @@
 //! | [`spectrogram`] | level over time and frequency, as cells of a picture |
 //! | [`pitch`] | the fundamental over time, its notes, and what speaks for them |
 //! | [`partials`] | each partial over time: inharmonicity, decay, beating |
+//! | [`timbre`] | descriptors of a note over time: spectrum, attack, harmonic content, noise |
+//! | [`tuning`] | notes against a temperament: cents, reference pitch, stretch, beats of intervals |
 //! | [`filter`] | bands kept or removed, with linear phase and no delay |
 //! | [`synth`] | sounds whose truth is known |
 //!
@@ -59,8 +61,11 @@ mod span;
 pub mod spectrogram;
 pub mod spectrum;
 pub mod synth;
+pub mod timbre;
 pub mod transform;
+pub mod tuning;
 pub mod units;
+mod wavering;
 pub mod window;
 
 pub use error::Error;

@@ -10,6 +10,12 @@
 //! | [`spectrogram_figure`] | level over time and frequency as colour |
 //! | [`pitch_figure`] | the fundamental over time, with its notes |
 //! | [`evidence_figure`] | what speaks for the fundamental at one instant |
+//! | [`partials_figure`] | the partials of a note: decays, levels, distance from harmonic |
+//! | [`course_figure`] | the descriptors of a note over time |
+//! | [`content_figure`] | harmonics over the noise beside them |
+//! | [`compass_figure`] | cents and inharmonicity of notes across the compass |
+//! | [`map_figure`] | the spectra of all notes side by side |
+//! | [`targets_figure`] | partials of bells against the ratios wanted |
 //! | [`waterfall_figure`] | spectra one behind the other, over time |
 //! | [`waveform_figure`] | waveforms and their RMS levels over time |
 //! | [`index_page`] | a page that shows a run of commands with their tables and figures |
@@ -34,6 +40,8 @@ mod spectrogram;
 mod spectrum;
 mod theme;
 mod ticks;
+mod timbre;
+mod tuning;
 mod waterfall;
 mod waveform;
 
@@ -50,6 +58,11 @@ pub use spectrogram::{
     spectrogram_figure,
 };
 pub use spectrum::{DrawnSpectrum, FrequencyScale, LevelAxis, SpectrumFigure, spectrum_figure};
+pub use timbre::{ContentFigure, CourseFigure, content_figure, course_figure};
+pub use tuning::{
+    CompassFigure, MapColumn, MapFigure, TargetSeries, TargetsFigure, compass_figure, map_figure,
+    targets_figure,
+};
 pub use waterfall::{WaterfallFigure, waterfall_cells, waterfall_figure};
 pub use waveform::{
     AmplitudeScale, ChannelCourse, WaveformFigure, waveform_columns, waveform_figure,

@@ -8,6 +8,7 @@ use std::process::Command;
 use anyhow::{Context, Result, bail};
 use clap::Args;
 use tonemap_core::synth::{self, alder_hall};
+use tonemap_core::units::Note;
 use tonemap_figures::{PageStep, index_page};
 use tonemap_media::{WavEncoding, write_wav};
 use tonemap_study::FILE_NAME;
@@ -80,6 +81,13 @@ const STEPS: &[Step] = &[
         text: "Conditions can be given by hand, too, with their unit.",
         arguments: "study add harp-g3.wav harp-g3-other.wav harp-copy.wav --note G3 --group harp \
                     --channels bridge:near --condition 'distance=1.2 m'",
+        figure: None,
+        files: &[],
+    },
+    Step {
+        heading: "The harp, string by string",
+        text: "The note expected of each take is read from its file name.",
+        arguments: "study add string-*.wav --pattern string-{note}.wav --group compass --channels bridge:near",
         figure: None,
         files: &[],
     },
@@ -324,6 +332,58 @@ const STEPS: &[Step] = &[
         files: &[],
     },
     Step {
+        heading: "Is the harp in tune?",
+        text: "All strings at once, against the reference pitch that suits them best. Octaves are a little wide, as the stiff \
+               strings want them; E4 has slipped, and D5 is a string of another gauge.",
+        arguments: "tuning --where group=compass --reference fit --figure harp-tuning.png",
+        figure: Some("harp-tuning.png"),
+        files: &[],
+    },
+    Step {
+        heading: "All strings in one picture",
+        text: "The spectrum of each string is a column: the fundamental rises from left to right, with its harmonics above it.",
+        arguments: "tuning --where group=compass --view spectra --figure harp-map.png",
+        figure: Some("harp-map.png"),
+        files: &[],
+    },
+    Step {
+        heading: "A fifth, and how it beats",
+        text: "The third partial of the lower and the second of the upper string would coincide if the fifth were pure.",
+        arguments: "tuning string-c4 string-g4 --interval C4..G4",
+        figure: None,
+        files: &[],
+    },
+    Step {
+        heading: "The scale of the flute, hole by hole",
+        text: "Several notes in one take, against the reference pitch that suits them best: the third hole is sharp.",
+        arguments: "tuning flute-scale.wav --reference fit --figure flute-tuning.png",
+        figure: Some("flute-tuning.png"),
+        files: &[],
+    },
+    Step {
+        heading: "The bell, cut by cut, against the ratio wanted",
+        text: "The second partial should be three times the first. Each cut brings it nearer by six cents; the last leaves next \
+               to nothing.",
+        arguments: "tuning bell-cut0 bell-cut1 bell-cut2 bell-cut3 bell-cut4 bell-cut5 bell-cut6 --free --target 1,3 \
+                    --figure bell-cuts.png",
+        figure: Some("bell-cuts.png"),
+        files: &[],
+    },
+    Step {
+        heading: "The timbre of the flute",
+        text: "What its tone is made of, how it begins, and how much of it is breath.",
+        arguments: "timbre flute-a4.wav --figure flute-harmonics.png --view harmonics",
+        figure: Some("flute-harmonics.png"),
+        files: &[],
+    },
+    Step {
+        heading: "The timbre of the harp over time",
+        text: "The string grows duller as it dies away: its high partials go first.",
+        arguments: "timbre harp-g3 --figure harp-timbre.png",
+        figure: Some("harp-timbre.png"),
+        files: &[],
+    },
+    Step {
         heading: "The damaged take: the result says so",
         text: "Clipping makes harmonics that the flute never played. The numbers are still given, with \
                what they suffer from beside them, on the figure too.",
@@ -396,6 +456,12 @@ impl Demo {
             let note = narrow(&alder_hall::harp_note(&string, rate, 5.0));
             self.write_take(name, RATE, 24, &[note])?;
         }
+        for (number, slipped_cents) in alder_hall::HARP_COMPASS {
+            let string = alder_hall::harp_string(number, slipped_cents);
+            let note = narrow(&alder_hall::harp_note(&string, rate, 2.6));
+            let name = Note(number).to_string().to_lowercase();
+            self.write_take(&format!("string-{name}.wav"), RATE, 24, &[note])?;
+        }
         self.write_take("flute-a4.wav", RATE, 24, &[narrow(&alder_hall::flute_tone(rate, 3.0))])?;
         self.write_take("bell-cut0.wav", RATE, 24, &[narrow(&alder_hall::bell_note(rate, 9.0))])?;
         for cuts in 1..=alder_hall::BELL_CUTS {
@@ -417,6 +483,20 @@ impl Demo {
         output::write_whole(&self.folder.join(name), file.get_ref(), true)
     }
 
+    /// A word of a command line; one with a star as a shell has it, the names of the files that match.
+    fn expanded(&self, word: String) -> Result<Vec<String>> {
+        let Some((start, end)) = word.split_once('*') else { return Ok(vec![word]) };
+        let mut names = Vec::new();
+        for entry in fs::read_dir(&self.folder)? {
+            let name = entry?.file_name().to_string_lossy().into_owned();
+            if name.len() >= word.len() - 1 && name.starts_with(start) && name.ends_with(end) {
+                names.push(name);
+            }
+        }
+        names.sort();
+        Ok(names)
+    }
+
     /// Runs one command line as the user would, in the folder, and keeps what it printed.
     fn run_step(&self, step: &Step) -> Result<PageStep> {
         let command = format!("tonemap {}", step.arguments);
@@ -425,7 +505,10 @@ impl Demo {
             writeln!(out, "# {}\n$ {command}", step.heading)?;
         }
         let program = std::env::current_exe().context("the program cannot find itself")?;
-        let mut arguments = shlex::split(step.arguments).unwrap_or_default();
+        let mut arguments = Vec::new();
+        for word in shlex::split(step.arguments).unwrap_or_default() {
+            arguments.extend(self.expanded(word)?);
+        }
         if self.force && !step.arguments.starts_with("study") {
             arguments.push("--force".into());
         }

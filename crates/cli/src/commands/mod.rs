@@ -9,6 +9,8 @@ mod signal;
 mod spectrogram;
 mod spectrum;
 mod study;
+mod timbre;
+mod tuning;
 
 use anyhow::Result;
 use clap::Subcommand;
@@ -23,6 +25,8 @@ pub(crate) enum Command {
     Spectrogram(Box<spectrogram::Spectrogram>),
     Pitch(Box<pitch::Pitch>),
     Partials(Box<partials::Partials>),
+    Timbre(Box<timbre::Timbre>),
+    Tuning(Box<tuning::Tuning>),
     Filter(Box<filter::Filter>),
     Signal(signal::Signal),
     Study(study::Study),
@@ -37,6 +41,8 @@ impl Command {
             Self::Spectrogram(command) => command.run(),
             Self::Pitch(command) => command.run(),
             Self::Partials(command) => command.run(),
+            Self::Timbre(command) => command.run(),
+            Self::Tuning(command) => command.run(),
             Self::Filter(command) => command.run(),
             Self::Signal(command) => command.run(),
             Self::Study(command) => command.run(),

@@ -8,9 +8,8 @@ use clap::{Args, ValueEnum};
 use serde::Serialize;
 use tonemap_core::Finding;
 use tonemap_core::partials::{
-    LONGEST_S, Partial, PartialTrack, Partials as Found, PartialsSettings, partials,
+    Partial, PartialTrack, Partials as Found, PartialsSettings, partials,
 };
-use tonemap_core::pitch::{DEFAULT_RANGE_HZ, PitchSettings};
 use tonemap_core::units::{
     Frequency, FrequencyRange, LevelReference, Seconds, Separation, cents_between,
 };
@@ -24,8 +23,9 @@ use tonemap_media::{SdifFrame, SdifKind, SdifPartial, sdif_file};
 use super::spectrogram::background;
 use crate::args::{FigureArgs, Format, OutputArgs, TakesArgs};
 use crate::arrays::{self, Arrays};
+use crate::fundamental::FundamentalArgs;
 use crate::output::{self, Status, Usage};
-use crate::take::{self, Part, pressure_references};
+use crate::take::{self, NoteSamples, Part, pressure_references};
 use crate::text;
 
 /// The partials of a note over time: inharmonicity, decay, beating
@@ -72,15 +72,11 @@ const EXAMPLES: &str = "Examples:
 #[derive(Args, Clone)]
 #[command(next_help_heading = "Search")]
 struct SearchArgs {
-    /// Assume no fundamental
-    #[arg(long)]
-    free: bool,
+    #[command(flatten)]
+    fundamental: FundamentalArgs,
     /// With --free: how far apart two partials are told apart: 30Hz, or A3..A#3 [default: 30Hz]
     #[arg(long, value_name = "FREQUENCY", requires = "free")]
     resolve: Option<Separation>,
-    /// Where the fundamental is looked for: G1..C7, 50Hz..1kHz [default: 25Hz..5kHz]
-    #[arg(long, value_name = "LOW..HIGH", conflicts_with = "free")]
-    fundamental: Option<FrequencyRange>,
     /// Keep partials in this range only: 100Hz..8kHz
     #[arg(long, value_name = "LOW..HIGH")]
     range: Option<FrequencyRange>,
@@ -280,22 +276,8 @@ impl Partials {
         let rate = part.take().info.sample_rate_hz;
         let usual_hz = part.take().reference_hz();
         let reference_hz = self.search.reference.map_or(usual_hz, |f| f.hz(usual_hz));
-        let fundamental_hz = match self.search.fundamental {
-            Some(range) => range.hz(reference_hz, rate)?,
-            None => DEFAULT_RANGE_HZ,
-        };
-        let usual = PartialsSettings::default();
+        let usual = self.search.fundamental.settings(part, reference_hz)?;
         Ok(PartialsSettings {
-            free: self.search.free,
-            pitch: PitchSettings {
-                range_hz: (fundamental_hz.0, fundamental_hz.1.min(0.4 * rate)),
-                expected_hz: part
-                    .take()
-                    .expected_note()
-                    .map(|note| note.frequency_hz(reference_hz)),
-                reference_hz,
-                ..PitchSettings::default()
-            },
             resolve_hz: self
                 .search
                 .resolve
@@ -307,32 +289,15 @@ impl Partials {
                 None => usual.range_hz,
             },
             shortest_s: self.search.shortest.0,
+            ..usual
         })
     }
 
     fn follow<'a>(&self, part: Part<'a>) -> Result<Made<'a>> {
         let rate = part.take().info.sample_rate_hz;
         let settings = self.settings(&part)?;
-        let lasts_s = part.span.len() as f64 / rate;
-        if lasts_s > LONGEST_S {
-            return Err(Usage(format!(
-                "{}: the span lasts {} s, but partials are followed over {LONGEST_S} s at most; choose one with \
-                 --from and --to",
-                part.title(),
-                text::number(lasts_s, 1)
-            ))
-            .into());
-        }
-        let mut samples = Vec::with_capacity(part.span.len() as usize);
-        let mut meter = part.take().level_meter(part.span);
-        let mut findings = part.take().findings.clone();
-        findings.extend(part.read_in_two(
-            "partials",
-            self.output.quiet,
-            |block| samples.extend_from_slice(block),
-            |block| meter.push(block),
-        )?);
-        findings.extend(meter.finish().findings(&part.channel_name()));
+        let NoteSamples { samples, mut findings } =
+            part.note_samples("partials", self.output.quiet)?;
         let mut found = partials(&samples, rate, part.span.start as f64 / rate, &settings)?;
         if let Some(to) = self.ratios.ratios_to {
             found.relate(to, &self.ratios.target)?;

@@ -8,7 +8,7 @@ use clap::{Args, Subcommand};
 use serde::Serialize;
 use tonemap_core::Span;
 use tonemap_core::spectrum::{Method, SpectrumSettings};
-use tonemap_core::units::{Decibels, Frequency, Sensitivity, Volts};
+use tonemap_core::units::{Decibels, Frequency, Note, Sensitivity, Volts};
 use tonemap_study::{Channel, Condition, FILE_NAME, Microphone, Pattern, Study as Content, Wanted};
 
 use super::inspect::look_at;
@@ -69,7 +69,7 @@ struct Add {
     /// Recordings
     #[arg(required = true, value_name = "FILE")]
     files: Vec<PathBuf>,
-    /// Read conditions from the file names: bell-cut{cut}.wav
+    /// Read conditions from the file names: bell-cut{cut}.wav; a place {note} tells the note expected
     #[arg(long)]
     pattern: Option<Pattern>,
     /// A condition of all these takes: strings=both, distance=1.2m
@@ -211,6 +211,16 @@ impl Add {
             };
             conditions.extend(read);
         }
+        // A place named note tells the note, as --note does for all.
+        let note = match conditions.remove("note") {
+            Some(told) => Some(
+                told.to_string()
+                    .parse::<Note>()
+                    .map_err(|_| anyhow!("'{told}' in its name is no note, as C#4 or Bb3 are"))?
+                    .to_string(),
+            ),
+            None => self.note.clone(),
+        };
         let given = self.conditions.iter().cloned();
         conditions.extend(given.map(|condition| (condition.name, condition.value)));
         let channels: Vec<Channel> = self.channels.iter().map(|text| channel(text)).collect();
@@ -232,7 +242,7 @@ impl Add {
             file: inside.to_string_lossy().replace('\\', "/"),
             blake3: Some(take.blake3()?),
             channels,
-            note: self.note.clone(),
+            note,
             group: self.group.clone(),
             conditions: conditions.into_iter().collect(),
         })?;

@@ -17,3 +17,5 @@ mod sources;
 mod spectrogram;
 mod spectrum;
 mod study;
+mod timbre;
+mod tuning;

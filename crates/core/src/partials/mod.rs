@@ -250,8 +250,19 @@ pub fn partials(
     start_s: f64,
     settings: &PartialsSettings,
 ) -> Result<Partials, Error> {
+    Ok(partials_and_pitch(sound, sample_rate_hz, start_s, settings)?.0)
+}
+
+/// The same with the fundamental that led to them, its times in seconds from the first sample.
+pub(crate) fn partials_and_pitch(
+    sound: &[f32],
+    sample_rate_hz: f64,
+    start_s: f64,
+    settings: &PartialsSettings,
+) -> Result<(Partials, Option<Pitch>), Error> {
     check(settings, sound.len(), sample_rate_hz)?;
     let mut findings = Vec::new();
+    let mut followed_pitch = None;
     let (stretch, frame_s, guide) = if settings.free {
         let from = onset(sound, sample_rate_hz, 0, sound.len());
         let stretch = Stretch { sound, rate_hz: sample_rate_hz, from, to: sound.len() };
@@ -275,6 +286,7 @@ pub fn partials(
         let stretch = stretch_of(sound, sample_rate_hz, &found, note);
         let guide = guide_of(&stretch, &found, note);
         let lowest = guide.points.iter().map(|(_, hz)| *hz).fold(f64::INFINITY, f64::min);
+        followed_pitch = Some(found);
         (stretch, (PERIODS / lowest).max(SHORTEST_FRAME_S), Some(guide))
     };
     let length = fast_length((frame_s * sample_rate_hz).ceil() as usize);
@@ -299,7 +311,7 @@ pub fn partials(
     };
     let left = stretch.sound[stretch.from..stretch.to].to_vec();
     let assembly = Assembly { stretch, start_s, hop_s, reader, settings, findings, left };
-    Ok(assembly.assemble(&followed, guide.as_ref()))
+    Ok((assembly.assemble(&followed, guide.as_ref()), followed_pitch))
 }
 
 fn check(settings: &PartialsSettings, samples: usize, sample_rate_hz: f64) -> Result<(), Error> {
@@ -320,7 +332,8 @@ fn check(settings: &PartialsSettings, samples: usize, sample_rate_hz: f64) -> Re
     Ok(())
 }
 
-fn longest(pitch: &Pitch) -> Option<&PitchNote> {
+/// The note that lasts longest.
+pub(crate) fn longest(pitch: &Pitch) -> Option<&PitchNote> {
     let lasts = |note: &&PitchNote| note.end_s - note.start_s;
     pitch.notes.iter().max_by(|a, b| lasts(a).total_cmp(&lasts(b)))
 }

@@ -2,11 +2,11 @@
 
 use std::f64::consts::TAU;
 
-use rustfft::num_complex::Complex;
 use serde::Serialize;
 
 use super::{Basis, PitchPoint};
 use crate::units::{Note, cents_between};
+use crate::wavering::{Wavering, wavering};
 
 /// A note of the track. Uncertainties are standard uncertainties (k = 1).
 #[derive(Debug, Clone, PartialEq, Serialize)]
@@ -168,7 +168,7 @@ fn note(frames: &[PitchPoint], hop_s: f64, reference_hz: f64) -> Option<PitchNot
     let ends = (frames.len() / 6).min((0.03 / hop_s) as usize);
     let inside = ends..frames.len() - ends;
     let wave = wavering(&course[inside.clone()], hop_s);
-    let vibrato = wave.vibrato(readings().map(|r| f64::from(r.frame_s)));
+    let vibrato = vibrato(&wave, readings().map(|r| f64::from(r.frame_s)));
     // The median of a vibrato that is cut off within a turn lies beside its middle.
     let is_wavering = vibrato.vibrato_rate_hz.is_some();
     let shift = if is_wavering { wave.centre } else { 0.0 };
@@ -238,129 +238,19 @@ fn rivals(frames: &[PitchPoint]) -> Vec<Rival> {
     rivals.iter().take(MOST).map(rival).collect()
 }
 
-/// A course as a straight line, a sine and a rest.
-struct Wavering {
-    /// Its middle without the sine.
-    centre: f64,
-    /// Slope per second.
-    drift: f64,
-    rate_hz: f64,
-    depth: f64,
-    /// Share of what the line leaves that the sine accounts for.
-    share: f64,
-    /// RMS of what both leave.
-    rest: f64,
-    duration_s: f64,
-}
-
-impl Wavering {
-    /// The sine, if it is one: it accounts for most of the course, is heard as a vibrato, and lasts.
-    fn vibrato(&self, frames_s: impl Iterator<Item = f64>) -> VibratoFigures {
-        const LEAST_SHARE: f64 = 0.6;
-        const LEAST_CENTS: f64 = 2.0;
-        let lasts = self.rate_hz * self.duration_s >= 2.0;
-        if !(self.share > LEAST_SHARE && self.depth > LEAST_CENTS && lasts) {
-            return VibratoFigures::default();
-        }
-        // A frame averages the frequency over its window, a Blackman, whose second moment is (0.1595 T)²,
-        // and takes from the depth what the transform of the window leaves at that rate.
-        let left = |frame_s: f64| (-0.5 * (TAU * self.rate_hz * 0.1595 * frame_s).powi(2)).exp();
-        let (sum, count) = frames_s.fold((0.0, 0.0), |(sum, n), s| (sum + left(s), n + 1.0));
-        let left = if count > 0.0 { sum / count } else { 1.0 };
-        VibratoFigures {
-            vibrato_rate_hz: Some(self.rate_hz),
-            vibrato_depth_cents: Some(self.depth / left.max(0.2)),
-        }
+/// The sine of a course of cents as a vibrato, if it is one: it accounts for most of the course, is heard, and lasts.
+fn vibrato(wave: &Wavering, frames_s: impl Iterator<Item = f64>) -> VibratoFigures {
+    const LEAST_CENTS: f64 = 2.0;
+    if !(wave.is_regular() && wave.depth > LEAST_CENTS) {
+        return VibratoFigures::default();
     }
-}
-
-/// Fits a line and a sine of 2.5 to 12 Hz by least squares, the rate to where most is accounted for; of a
-/// long course to its middle, since no vibrato keeps its phase for longer.
-fn wavering(course: &[f64], hop_s: f64) -> Wavering {
-    const RATES_HZ: (f64, f64) = (2.5, 12.0);
-    const LONGEST_S: f64 = 8.0;
-    let most = ((LONGEST_S / hop_s) as usize).max(16);
-    let from = course.len().saturating_sub(most) / 2;
-    let course = &course[from..course.len().min(from + most)];
-    let count = course.len();
-    let duration_s = count as f64 * hop_s;
-    let fit = |rate_hz: f64| line_and_sine(course, hop_s, rate_hz);
-    let (centre, drift, _, line_rest) = fit(0.0);
-    let none = Wavering {
-        centre,
-        drift,
-        rate_hz: 0.0,
-        depth: 0.0,
-        share: 0.0,
-        rest: line_rest,
-        duration_s,
-    };
-    let highest = RATES_HZ.1.min(0.3 / hop_s);
-    if count < 12 || duration_s * highest < 2.0 || line_rest <= 0.0 {
-        return none;
+    // A frame averages the frequency over its window, a Blackman, whose second moment is (0.1595 T)²,
+    // and takes from the depth what the transform of the window leaves at that rate.
+    let left = |frame_s: f64| (-0.5 * (TAU * wave.rate_hz * 0.1595 * frame_s).powi(2)).exp();
+    let (sum, count) = frames_s.fold((0.0, 0.0), |(sum, n), s| (sum + left(s), n + 1.0));
+    let left = if count > 0.0 { sum / count } else { 1.0 };
+    VibratoFigures {
+        vibrato_rate_hz: Some(wave.rate_hz),
+        vibrato_depth_cents: Some(wave.depth / left.max(0.2)),
     }
-    let step = 0.2 / duration_s;
-    let low = RATES_HZ.0.max(1.2 / duration_s);
-    let steps = ((highest - low) / step).max(0.0) as usize;
-    let rates = (0..=steps).map(|n| low + n as f64 * step);
-    let best = rates.map(|rate| (fit(rate).3, rate)).min_by(|a, b| a.0.total_cmp(&b.0));
-    let Some((_, coarse)) = best else { return none };
-    // The least of the rest, by golden section.
-    let (mut a, mut b) = (coarse - step, coarse + step);
-    for _ in 0..24 {
-        let (c, d) = (b - 0.618_034 * (b - a), a + 0.618_034 * (b - a));
-        if fit(c).3 < fit(d).3 { b = d } else { a = c }
-    }
-    let rate_hz = f64::midpoint(a, b);
-    let (centre, drift, depth, rest) = fit(rate_hz);
-    let share = 1.0 - (rest / line_rest).powi(2);
-    Wavering { centre, drift, rate_hz, depth, share, rest, duration_s }
-}
-
-/// Least squares of a + b·t + c·cos + d·sin, t from the middle: a, slope, amplitude of the sine, and RMS of the rest. A rate of 0
-/// leaves the sine out.
-fn line_and_sine(course: &[f64], hop_s: f64, rate_hz: f64) -> (f64, f64, f64, f64) {
-    let terms = if rate_hz > 0.0 { 4 } else { 2 };
-    let middle = 0.5 * (course.len() as f64 - 1.0);
-    // The sine goes on by turning.
-    let turn = Complex::cis(TAU * rate_hz * hop_s);
-    let mut wave = Complex::cis(-TAU * rate_hz * middle * hop_s);
-    let (mut normal, mut squares) = ([[0.0; 5]; 4], 0.0);
-    for (n, value) in course.iter().enumerate() {
-        let basis = [1.0, (n as f64 - middle) * hop_s, wave.re, wave.im];
-        for i in 0..terms {
-            for j in 0..terms {
-                normal[i][j] += basis[i] * basis[j];
-            }
-            normal[i][4] += basis[i] * value;
-        }
-        squares += value * value;
-        wave *= turn;
-    }
-    let solution = solved(normal, terms);
-    let accounted: f64 = solution.iter().zip(normal).map(|(x, row)| x * row[4]).sum();
-    let rest = ((squares - accounted).max(0.0) / course.len().max(1) as f64).sqrt();
-    (solution[0], solution[1], solution[2].hypot(solution[3]), rest)
-}
-
-/// Gaussian elimination of the first `terms` equations, which are positive definite; what they leave open
-/// is 0.
-fn solved(mut rows: [[f64; 5]; 4], terms: usize) -> [f64; 4] {
-    for i in 0..terms {
-        let pivot = rows[i];
-        if pivot[i].abs() < 1e-12 {
-            continue;
-        }
-        for (_, row) in rows.iter_mut().enumerate().take(terms).filter(|(j, _)| *j != i) {
-            let factor = row[i] / pivot[i];
-            for (value, above) in row.iter_mut().zip(pivot) {
-                *value -= factor * above;
-            }
-        }
-    }
-    let mut solution = [0.0; 4];
-    for (i, value) in solution.iter_mut().enumerate().take(terms) {
-        *value = if rows[i][i].abs() < 1e-12 { 0.0 } else { rows[i][4] / rows[i][i] };
-    }
-    solution
 }

@@ -32,6 +32,57 @@ pub fn harp_g3_other() -> PluckedString {
     }
 }
 
+/// The strings of the harp from C3 to C6, on the white keys: MIDI number, and cents that each has slipped. One was not tuned at all.
+pub const HARP_COMPASS: [(i32, f64); 22] = [
+    (48, 0.6),
+    (50, -0.9),
+    (52, 0.3),
+    (53, 1.2),
+    (55, -0.4),
+    (57, -1.1),
+    (59, 0.8),
+    (60, 0.1),
+    (62, -0.6),
+    (64, -7.4),
+    (65, 0.9),
+    (67, 0.4),
+    (69, -0.3),
+    (71, 1.0),
+    (72, -0.8),
+    (74, 0.5),
+    (76, -0.2),
+    (77, -1.0),
+    (79, 0.7),
+    (81, 0.2),
+    (83, -0.5),
+    (84, 0.3),
+];
+
+/// Frequency of A4 that the harp was tuned to, in Hz.
+pub const HARP_A4_HZ: f64 = 441.0;
+
+/// MIDI number of the string of the harp that was replaced by one of another gauge.
+pub const HARP_OTHER_GAUGE: i32 = 74;
+
+/// A string of the compass of the harp: its octaves are a little wide towards the ends, and its stiffness grows from the middle
+/// to either side.
+#[must_use]
+pub fn harp_string(number: i32, slipped_cents: f64) -> PluckedString {
+    let octaves = f64::from(number - 66) / 12.0;
+    let gauge = if number == HARP_OTHER_GAUGE { 1.7 } else { 1.0 };
+    let inharmonicity = gauge * 6e-5 * (0.9 * octaves * octaves).exp();
+    let stretch = 0.7 * (octaves - 0.25).powi(3);
+    let f0_hz =
+        HARP_A4_HZ * ((f64::from(number - 69) + (stretch + slipped_cents) / 100.0) / 12.0).exp2();
+    PluckedString {
+        frequency_hz: f0_hz / (1.0 + inharmonicity).sqrt(),
+        inharmonicity,
+        pluck_position: 0.36 + 0.002 * f64::from(number % 7),
+        t60_s: 6.5 * (-0.35 * octaves).exp2(),
+        ..PluckedString::default()
+    }
+}
+
 /// A harp string from 0.1 s on, with the noise of the hall.
 #[must_use]
 pub fn harp_note(string: &PluckedString, sample_rate_hz: f64, duration_s: f64) -> Vec<f64> {

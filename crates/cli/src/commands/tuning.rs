@@ -1,0 +1,760 @@
+//! `tuning`: notes against a temperament, stretch and inharmonicity across the compass, beats of intervals, bells against
+//! the ratios wanted.
+
+use std::path::Path;
+use std::str::FromStr;
+
+use anyhow::{Context, Result};
+use clap::{Args, ValueEnum};
+use serde::{Deserialize, Serialize};
+use serde_json::Value;
+use tonemap_core::partials::{PartialsSettings, partials};
+use tonemap_core::tuning::{
+    CompassCurve, Interval, MAP_ROWS, SoundedNote, TEMPERAMENTS, TargetReading, Temperament,
+    TunedNote, Tuning as Found, TuningSettings, against_targets, interval, map_row_hz,
+    sounded_notes, spectrum_column, tuning,
+};
+use tonemap_core::units::{Frequency, Note};
+use tonemap_core::{Error, Finding, Measured};
+use tonemap_figures::{
+    ColourMap, CompassFigure, Figure, MapColumn, MapFigure, TargetSeries, TargetsFigure,
+    compass_figure, map_figure, targets_figure,
+};
+
+use crate::args::{FigureArgs, Format, OutputArgs, TakesArgs};
+use crate::fundamental::FundamentalArgs;
+use crate::limits::LimitArgs;
+use crate::output::{self, Status, Usage};
+use crate::take::{self, NoteSamples, Part, TakeRecord, pressure_references};
+use crate::text;
+
+/// Tuning of notes: cents, reference pitch, stretch, intervals
+///
+/// Each note against its tempered place; which note it is meant to be comes from the study, or is recognised. For strings the
+/// inharmonicity across the compass, and which stand apart from the others. With --free, bells and bars: their partials
+/// against the ratios wanted.
+#[derive(Args)]
+#[command(after_long_help = EXAMPLES)]
+pub(crate) struct Tuning {
+    #[command(flatten)]
+    takes: TakesArgs,
+    #[command(flatten)]
+    fundamental: FundamentalArgs,
+    #[command(flatten)]
+    against: AgainstArgs,
+    #[command(flatten)]
+    limits: LimitArgs,
+    #[command(flatten)]
+    figure: FigureArgs,
+    #[command(flatten)]
+    look: LookArgs,
+    #[command(flatten)]
+    output: OutputArgs,
+}
+
+const EXAMPLES: &str = "Examples:
+  tonemap tuning --where group=compass --figure harp.png
+      a harp, note by note, with its stretch and the stiffness of its strings
+  tonemap tuning harp-*.wav --temperament werckmeister-iii --reference 415Hz
+      against an old temperament
+  tonemap tuning flute-scale.wav --reference fit
+      a scale against the reference pitch that suits it best
+  tonemap tuning harp-g3 harp-d4 --interval G3..D4
+      a fifth: its cents, and how its partials beat
+  tonemap tuning bell-cut*.wav --free --target 1,3
+      a bell, cut after cut, against the ratio wanted
+  tonemap tuning --where group=compass --require 'cents<3'
+      exit status 3 if a string is further off than 3 cents";
+
+#[derive(Args, Clone)]
+#[command(next_help_heading = "Against what")]
+struct AgainstArgs {
+    /// Temperament: equal, pythagorean, just, quarter-comma-meantone, werckmeister-iii, kirnberger-iii, vallotti, young; or a file
+    /// FILE.toml with name, root and twelve cents [default: that of the study, or equal]
+    #[arg(long, value_name = "NAME")]
+    temperament: Option<String>,
+    /// The note that the temperament is built on
+    #[arg(long, value_name = "NOTE", default_value = "C")]
+    root: Root,
+    /// Frequency of A4, or fit for the one that fits best [default: that of the study, or 440Hz]
+    #[arg(long, value_name = "FREQUENCY")]
+    reference: Option<Reference>,
+    /// An interval between two of the notes, by their names or those of their takes: G3..D4
+    #[arg(
+        long = "interval",
+        value_name = "LOW..HIGH",
+        value_delimiter = ',',
+        conflicts_with = "free"
+    )]
+    intervals: Vec<Pair>,
+    /// With --free: ratios wanted of the partials: 1,2,2.4,3,4
+    #[arg(long, value_name = "RATIO", value_delimiter = ',', requires = "free")]
+    target: Vec<f64>,
+    /// With --free: the partial that ratios refer to
+    #[arg(long, value_name = "NUMBER", default_value_t = 1)]
+    ratios_to: usize,
+}
+
+#[derive(Args, Clone)]
+#[command(next_help_heading = "Figure")]
+struct LookArgs {
+    /// What is drawn: cents and inharmonicity across the compass, or the spectra of all notes beside each other
+    #[arg(long, value_name = "VIEW", default_value = "compass", requires = "figure")]
+    view: View,
+    /// Colours of the spectra: ember, lagoon, or grey for print
+    #[arg(long, value_name = "MAP", default_value = "ember")]
+    colours: ColourMap,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+enum View {
+    Compass,
+    Spectra,
+}
+
+/// The root of a temperament, a note without its octave.
+#[derive(Debug, Clone, Copy)]
+struct Root(usize);
+
+impl FromStr for Root {
+    type Err = Error;
+
+    fn from_str(text: &str) -> Result<Self, Error> {
+        let note = format!("{text}4").parse::<Note>();
+        note.map(|note| Self(note.0.rem_euclid(12) as usize)).map_err(|_| Error::Unreadable {
+            given: text.into(),
+            wanted: "a note without its octave",
+            forms: "C, F# or Bb",
+        })
+    }
+}
+
+/// A reference pitch as typed.
+#[derive(Debug, Clone, Copy)]
+enum Reference {
+    Fit,
+    Given(Frequency),
+}
+
+impl FromStr for Reference {
+    type Err = Error;
+
+    fn from_str(text: &str) -> Result<Self, Error> {
+        match text {
+            "fit" => Ok(Self::Fit),
+            _ => text.parse().map(Self::Given),
+        }
+    }
+}
+
+/// Two notes as typed.
+#[derive(Debug, Clone)]
+struct Pair(String, String);
+
+impl FromStr for Pair {
+    type Err = Error;
+
+    fn from_str(text: &str) -> Result<Self, Error> {
+        let both = text.split_once("..").map(|(a, b)| (a.trim(), b.trim()));
+        match both {
+            Some((a, b)) if !a.is_empty() && !b.is_empty() => Ok(Self(a.into(), b.into())),
+            _ => Err(Error::Unreadable {
+                given: text.into(),
+                wanted: "an interval",
+                forms: "G3..D4, or two takes, harp-g3..harp-d4",
+            }),
+        }
+    }
+}
+
+/// A temperament of one's own, as a file has it.
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct TemperamentFile {
+    name: String,
+    #[serde(default = "usual_root")]
+    root: String,
+    cents: Vec<f64>,
+}
+
+fn usual_root() -> String {
+    "C".into()
+}
+
+/// `settings` in JSON.
+#[derive(Serialize)]
+struct Settings {
+    free: bool,
+    temperament: String,
+    root: String,
+    reference_hz: f64,
+    fit_reference: bool,
+    fundamental_hz: Option<(f64, f64)>,
+    target: Vec<f64>,
+    ratios_to: Option<usize>,
+}
+
+/// `result` in JSON for notes.
+#[derive(Serialize)]
+struct TuningResult<'a> {
+    reference_hz: f64,
+    fitted_reference_hz: Option<f64>,
+    fitted_reference_hz_u: Option<f64>,
+    temperament: &'a str,
+    notes: &'a [TunedNote],
+    stretch: Option<&'a CompassCurve>,
+    inharmonicity: Option<&'a CompassCurve>,
+    intervals: &'a [Interval],
+}
+
+/// `result` in JSON for bells and bars.
+#[derive(Serialize)]
+struct TargetsResult<'a> {
+    ratios_to: usize,
+    takes: &'a [&'a TakeTargets],
+}
+
+/// A bell against the ratios wanted.
+#[derive(Serialize)]
+struct TakeTargets {
+    take: String,
+    frequency_hz: f64,
+    frequency_hz_u: f64,
+    targets: Vec<TargetReading>,
+}
+
+/// What was made of one channel of one take.
+struct Made<'a> {
+    part: Part<'a>,
+    notes: Vec<SoundedNote>,
+    /// The spectrum of each note, if it is to be drawn.
+    columns: Vec<Vec<f32>>,
+    targets: Option<TakeTargets>,
+    range_hz: (f64, f64),
+    findings: Vec<Finding>,
+}
+
+impl Tuning {
+    pub(crate) fn run(&self) -> Result<Status> {
+        output::start_log(&self.output);
+        output::check_outputs(&self.figure, &self.output)?;
+        if self.fundamental.free && self.against.target.is_empty() {
+            let reason = "with --free partials are compared with the ratios wanted; give them with --target 1,2,3";
+            return Err(Usage(reason.into()).into());
+        }
+        if let Some(wrong) = self.against.target.iter().find(|r| !(r.is_finite() && **r > 0.0)) {
+            return Err(
+                Usage(format!("a ratio wanted is {wrong}, but must be a positive number")).into()
+            );
+        }
+        let (mut takes, mut status) = take::open_named(&self.takes)?;
+        let parts = take::parts_of(&mut takes, &self.takes.part, &mut status)?;
+        let [first, ..] = &parts[..] else { return Ok(status) };
+        let settings = self.settings(first)?;
+        let quiet = self.output.quiet;
+        let made = take::each_part(parts, "tuning", quiet, &mut status, |part| {
+            self.measure(part, &settings)
+        })?;
+        if made.is_empty() {
+            return Ok(status);
+        }
+        let (content, rows) = if self.fundamental.free {
+            self.present_targets(&made, &settings)?
+        } else {
+            self.present_notes(&made, &settings)?
+        };
+        output::write_result(&self.output, &content)?;
+        self.limits.check(&rows, status)
+    }
+
+    /// What notes are measured against, the same for all takes: what the study of the first says unless it is given.
+    fn settings(&self, first: &Part<'_>) -> Result<TuningSettings> {
+        let usual_hz = first.take().reference_hz();
+        let name = self.against.temperament.clone();
+        let name = name.or_else(|| first.take().temperament()).unwrap_or_else(|| "equal".into());
+        let is_file =
+            Path::new(&name).extension().is_some_and(|ending| ending.eq_ignore_ascii_case("toml"));
+        let temperament = if is_file {
+            read_temperament(Path::new(&name))?
+        } else {
+            Temperament::named(&name, self.against.root.0)?
+        };
+        Ok(TuningSettings {
+            temperament,
+            reference_hz: match self.against.reference {
+                Some(Reference::Given(frequency)) => frequency.hz(usual_hz),
+                _ => usual_hz,
+            },
+            fit_reference: matches!(self.against.reference, Some(Reference::Fit)),
+        })
+    }
+
+    fn measure<'a>(&self, part: Part<'a>, settings: &TuningSettings) -> Result<Made<'a>> {
+        let rate = part.take().info.sample_rate_hz;
+        let start_s = part.span.start as f64 / rate;
+        let partials_settings: PartialsSettings =
+            self.fundamental.settings(&part, settings.reference_hz)?;
+        let range_hz = partials_settings.pitch.range_hz;
+        let NoteSamples { samples, mut findings } = part.note_samples("tuning", true)?;
+        if self.fundamental.free {
+            let found = partials(&samples, rate, start_s, &partials_settings)?;
+            findings.extend(found.findings.iter().cloned());
+            let to = self.against.ratios_to;
+            let (base, targets) =
+                against_targets(&found, to, &self.against.target).ok_or_else(|| {
+                    Error::Setting {
+                        setting: "the partial that ratios refer to",
+                        given: to.to_string(),
+                        allowed: "the number of one that was found".into(),
+                    }
+                })?;
+            let targets = TakeTargets {
+                take: part.title(),
+                frequency_hz: base.value,
+                frequency_hz_u: base.u,
+                targets,
+            };
+            let columns = Vec::new();
+            return Ok(Made {
+                part,
+                notes: Vec::new(),
+                columns,
+                targets: Some(targets),
+                range_hz,
+                findings,
+            });
+        }
+        let expected = part.take().expected_note();
+        let found =
+            sounded_notes(&samples, rate, start_s, &partials_settings, &part.title(), expected)?;
+        findings.extend(found.findings);
+        let wants_map = self.figure.figure.is_some() && self.look.view == View::Spectra;
+        let column = |note: &SoundedNote| spectrum_column(&samples, rate, note.start_s - start_s);
+        let columns = if wants_map { found.notes.iter().map(column).collect() } else { Vec::new() };
+        Ok(Made { part, notes: found.notes, columns, targets: None, range_hz, findings })
+    }
+
+    fn resolved(&self, made: &Made<'_>, settings: &TuningSettings, reference_hz: f64) -> Settings {
+        let root = Note(60 + settings.temperament.root as i32).to_string();
+        Settings {
+            free: self.fundamental.free,
+            temperament: settings.temperament.name.clone(),
+            root: root.trim_end_matches(|c: char| c.is_ascii_digit()).into(),
+            reference_hz,
+            fit_reference: settings.fit_reference,
+            fundamental_hz: (!self.fundamental.free).then_some(made.range_hz),
+            target: self.against.target.clone(),
+            ratios_to: self.fundamental.free.then_some(self.against.ratios_to),
+        }
+    }
+
+    /// The result for notes, and the rows that limits are compared with.
+    fn present_notes(
+        &self,
+        made: &[Made<'_>],
+        settings: &TuningSettings,
+    ) -> Result<(String, Vec<(String, Value)>)> {
+        let mut notes: Vec<SoundedNote> =
+            made.iter().flat_map(|one| one.notes.iter().cloned()).collect();
+        // The notes of one take come as they are played, those of many from the lowest up.
+        if made.len() > 1 {
+            notes.sort_by(|a, b| a.f0_hz.value.total_cmp(&b.f0_hz.value));
+        }
+        let found = tuning(&notes, settings);
+        let intervals: Vec<Interval> = self
+            .against
+            .intervals
+            .iter()
+            .map(|pair| interval_of(pair, &notes, &found))
+            .collect::<Result<_>>()?;
+        let mut findings = findings_of(made);
+        findings.extend(found.findings.iter().cloned());
+        output::print_notes(&self.output, &findings);
+        if let Some(file) = &self.figure.figure {
+            let drawn = match self.look.view {
+                View::Compass => self.draw_compass(&found, settings, &findings)?,
+                View::Spectra => self.draw_map(made, &found, &findings)?,
+            };
+            output::write_figure(file, &drawn, self.output.force)?;
+        }
+        let content = match self.output.format {
+            Format::Text => notes_text(&found, &intervals, settings, &findings),
+            Format::Json => {
+                let result = TuningResult {
+                    reference_hz: found.reference_hz,
+                    fitted_reference_hz: found.fitted_reference_hz.map(|f| f.value),
+                    fitted_reference_hz_u: found.fitted_reference_hz.map(|f| f.u),
+                    temperament: &settings.temperament.name,
+                    notes: &found.notes,
+                    stretch: found.stretch.as_ref(),
+                    inharmonicity: found.inharmonicity.as_ref(),
+                    intervals: &intervals,
+                };
+                let resolved = self.resolved(&made[0], settings, found.reference_hz);
+                output::json_of_takes("tuning", records(made)?, resolved, result, &findings)?
+            }
+            Format::Csv => output::csv_table(&found.notes)?,
+        };
+        let row = |note: &TunedNote| {
+            Ok((format!("{} ({})", note.note, note.take), serde_json::to_value(note)?))
+        };
+        Ok((content, found.notes.iter().map(row).collect::<Result<_>>()?))
+    }
+
+    /// The same for bells and bars.
+    fn present_targets(
+        &self,
+        made: &[Made<'_>],
+        settings: &TuningSettings,
+    ) -> Result<(String, Vec<(String, Value)>)> {
+        let takes: Vec<&TakeTargets> = made.iter().filter_map(|one| one.targets.as_ref()).collect();
+        let findings = findings_of(made);
+        output::print_notes(&self.output, &findings);
+        if let Some(file) = &self.figure.figure {
+            let drawn = self.draw_targets(&takes, &findings)?;
+            output::write_figure(file, &drawn, self.output.force)?;
+        }
+        let content = match self.output.format {
+            Format::Text => self.targets_text(&takes, &findings),
+            Format::Json => {
+                let result = TargetsResult { ratios_to: self.against.ratios_to, takes: &takes };
+                let resolved = self.resolved(&made[0], settings, settings.reference_hz);
+                output::json_of_takes("tuning", records(made)?, resolved, result, &findings)?
+            }
+            Format::Csv => targets_csv(&takes)?,
+        };
+        let rows =
+            takes.iter().flat_map(|one| one.targets.iter().map(move |reading| (one, reading)));
+        let row = |(one, reading): (&&TakeTargets, &TargetReading)| {
+            Ok((
+                format!("{}, ratio {}", one.take, reading.target_ratio),
+                serde_json::to_value(reading)?,
+            ))
+        };
+        Ok((content, rows.map(row).collect::<Result<_>>()?))
+    }
+
+    fn draw_compass(
+        &self,
+        found: &Found,
+        settings: &TuningSettings,
+        findings: &[Finding],
+    ) -> Result<Figure> {
+        let notes = [against_line(found, settings), stretch_line(found)];
+        let figure = CompassFigure { found, title: &title_of(found), notes: &notes, findings };
+        Ok(compass_figure(&figure, self.figure.size)?)
+    }
+
+    fn draw_map(&self, made: &[Made<'_>], found: &Found, findings: &[Finding]) -> Result<Figure> {
+        let references = pressure_references(made.iter().map(|one| &one.part));
+        let names = found.notes.iter().map(|note| (note.f0_hz, (note.midi, note.note.to_string())));
+        let names: Vec<_> = names.collect();
+        let named = |f0_hz: f64| {
+            names.iter().find(|(known, _)| *known == f0_hz).map(|(_, name)| name.clone())
+        };
+        let mut columns = Vec::new();
+        for (one, reference) in made.iter().zip(&references) {
+            let shift_db = reference.full_scale_db() as f32;
+            for (note, column) in one.notes.iter().zip(&one.columns) {
+                let (midi, name) = named(note.f0_hz.value).unwrap_or_default();
+                let levels_db = column.iter().map(|db| db + shift_db).collect();
+                columns.push(MapColumn { midi, name, f0_hz: note.f0_hz.value, levels_db });
+            }
+        }
+        columns.sort_by(|a, b| a.f0_hz.total_cmp(&b.f0_hz));
+        let notes =
+            ["each column is a note: the mean power of 1.5 s from its onset, in frames of 370 ms"
+                .to_string()];
+        // Nothing of a note sounds far below the lowest.
+        let lowest_hz = 0.6 * columns.first().map_or(20.0, |column| column.f0_hz);
+        let first = (0..MAP_ROWS / 2).take_while(|row| map_row_hz(row + 1) < lowest_hz).count();
+        for column in &mut columns {
+            column.levels_db.drain(..first);
+        }
+        let figure = MapFigure {
+            columns: &columns,
+            row_hz: &(first..=MAP_ROWS).map(map_row_hz).collect::<Vec<_>>(),
+            reference: references[0],
+            colours: self.look.colours,
+            title: &title_of(found),
+            notes: &notes,
+            findings,
+        };
+        Ok(map_figure(&figure, self.figure.size)?)
+    }
+
+    fn draw_targets(&self, takes: &[&TakeTargets], findings: &[Finding]) -> Result<Figure> {
+        let names: Vec<String> = takes.iter().map(|one| one.take.clone()).collect();
+        let series: Vec<TargetSeries> = (0..self.against.target.len())
+            .map(|n| TargetSeries {
+                ratio: self.against.target[n],
+                cents: takes
+                    .iter()
+                    .map(|one| one.targets[n].cents.zip(one.targets[n].cents_u))
+                    .collect(),
+            })
+            .filter(|series| (series.ratio - 1.0).abs() > 1e-9)
+            .collect();
+        let notes = [format!(
+            "ratios to partial {}; bars ± 2 u; a partial farther than three semitones from its ratio is left out",
+            self.against.ratios_to
+        )];
+        let figure = TargetsFigure {
+            takes: &names,
+            series: &series,
+            title: "Partials against the ratios wanted",
+            notes: &notes,
+            findings,
+        };
+        Ok(targets_figure(&figure, self.figure.size)?)
+    }
+
+    fn targets_text(&self, takes: &[&TakeTargets], findings: &[Finding]) -> String {
+        let mut titles = vec![
+            "take".to_string(),
+            format!("partial {} Hz", self.against.ratios_to),
+            "± u".into(),
+        ];
+        // The ratio of the partial to itself says nothing.
+        let told: Vec<usize> =
+            (0..self.against.target.len()).filter(|n| self.against.target[*n] != 1.0).collect();
+        for ratio in told.iter().map(|n| self.against.target[*n]) {
+            titles.extend([format!("ratio, {ratio} wanted"), "off ¢".into(), "± u".into()]);
+        }
+        let heads: Vec<&str> = titles.iter().map(String::as_str).collect();
+        let rows = takes.iter().map(|one| {
+            let [hz, u] = text::measured(one.frequency_hz, one.frequency_hz_u, 4);
+            let mut row = vec![one.take.clone(), hz, u];
+            for reading in told.iter().map(|n| &one.targets[*n]) {
+                row.push(text::known(reading.ratio, 4));
+                match reading.cents.zip(reading.cents_u) {
+                    Some((cents, u)) => {
+                        let [cents, u] = text::measured(cents, u, 2);
+                        row.extend([text::signed(cents), u]);
+                    }
+                    None => row.extend(["–".into(), String::new()]),
+                }
+            }
+            row
+        });
+        let table = text::table(&heads, &[0], rows.collect());
+        let found = match text::findings(findings) {
+            none if none.is_empty() => none,
+            some => format!("\n{some}"),
+        };
+        format!("{table}{found}")
+    }
+}
+
+fn read_temperament(file: &Path) -> Result<Temperament> {
+    let name = || file.display().to_string();
+    let text = std::fs::read_to_string(file).with_context(|| {
+        format!(
+            "{}: the temperament cannot be read; name one of {}, or a file that is there",
+            name(),
+            TEMPERAMENTS.join(", ")
+        )
+    })?;
+    let read: TemperamentFile = toml_edit::de::from_str(&text).map_err(|error| {
+        Usage(format!(
+            "{}: {}; a temperament has name = \"…\", root = \"C\" and cents = [0, …], twelve numbers",
+            name(),
+            error.message()
+        ))
+    })?;
+    let root: Root = read.root.parse().with_context(name)?;
+    let count = read.cents.len();
+    let cents: [f64; 12] = read.cents.try_into().map_err(|_| {
+        Usage(format!(
+            "{}: a temperament has twelve cents, from the root on, and here are {count}",
+            name()
+        ))
+    })?;
+    Temperament::of_cents(&read.name, root.0, cents).with_context(name)
+}
+
+fn records(made: &[Made<'_>]) -> Result<Vec<TakeRecord>> {
+    made.iter()
+        .map(|one| one.part.take().record(one.part.span, Some(one.part.channel_name())))
+        .collect()
+}
+
+/// Findings of all takes, with the names of theirs where there are several; what each says of its levels or length is a note beside
+/// the whole.
+fn findings_of(made: &[Made<'_>]) -> Vec<Finding> {
+    let several = made.len() > 1;
+    made.iter().flat_map(|one| one.part.named_findings(&one.findings, several)).collect()
+}
+
+/// The interval between two notes named by their note or their take.
+fn interval_of(pair: &Pair, notes: &[SoundedNote], found: &Found) -> Result<Interval> {
+    let place = |name: &str| {
+        let as_note = name.parse::<Note>().ok();
+        let is_it = |n: &usize| notes[*n].take == name || Some(found.notes[*n].note) == as_note;
+        let by_stem = |n: &usize| {
+            Path::new(&notes[*n].take)
+                .file_stem()
+                .is_some_and(|stem| stem.to_string_lossy() == name)
+        };
+        let all = 0..notes.len();
+        all.clone().find(is_it).or_else(|| all.clone().find(by_stem)).ok_or_else(|| {
+            let known: Vec<String> = found.notes.iter().map(|note| note.note.to_string()).collect();
+            Usage(format!("there is no note or take '{name}' here; there are {}", known.join(", ")))
+        })
+    };
+    Ok(interval(&notes[place(&pair.0)?], &notes[place(&pair.1)?]))
+}
+
+fn title_of(found: &Found) -> String {
+    match &found.notes[..] {
+        [one] => format!("Tuning of {}", one.take),
+        all if all.iter().all(|note| note.take == all[0].take) => {
+            format!("Tuning of {}, {} notes", all[0].take, all.len())
+        }
+        all => format!("Tuning of {} takes", all.len()),
+    }
+}
+
+/// What cents refer to, in words.
+fn against_line(found: &Found, settings: &TuningSettings) -> String {
+    let temperament = &settings.temperament;
+    let root = Note(60 + temperament.root as i32).to_string();
+    let on_root = match temperament.name.as_str() {
+        "equal" => String::new(),
+        _ => format!(" on {}", root.trim_end_matches(|c: char| c.is_ascii_digit())),
+    };
+    let reference = text::number(found.reference_hz, 3);
+    let which = if settings.fit_reference { ", which fits best" } else { "" };
+    let fitted = match found.fitted_reference_hz {
+        Some(fitted) if !settings.fit_reference => {
+            let [hz, u] = text::measured(fitted.value, fitted.u, 3);
+            format!("; best fits A4 at {hz} ± {u} Hz")
+        }
+        Some(fitted) => format!(" (± {} Hz)", text::number(fitted.u, 3)),
+        None => String::new(),
+    };
+    format!("{} temperament{on_root}, A4 at {reference} Hz{which}{fitted}", temperament.name)
+}
+
+/// The stretch and the stiffness across the compass, in words.
+fn stretch_line(found: &Found) -> String {
+    let Some(stretch) = &found.stretch else { return "too few notes for a curve".into() };
+    let first = match stretch.order {
+        0 => {
+            format!("notes scatter by {} cents about their mean", text::number(stretch.scatter, 2))
+        }
+        order => format!(
+            "stretch: a curve of order {order} from {} to {} cents at the ends; notes scatter by {} cents about it",
+            text::signed(text::number(stretch.curve.first().map_or(0.0, |p| p.value), 1)),
+            text::signed(text::number(stretch.curve.last().map_or(0.0, |p| p.value), 1)),
+            text::number(stretch.scatter, 2)
+        ),
+    };
+    let second = found.inharmonicity.as_ref().map_or(String::new(), |b| {
+        format!("; B scatters by {} % about its curve", text::number(100.0 * b.scatter, 1))
+    });
+    format!("{first}{second}")
+}
+
+fn notes_text(
+    found: &Found,
+    intervals: &[Interval],
+    settings: &TuningSettings,
+    findings: &[Finding],
+) -> String {
+    let has_b = found.notes.iter().any(|note| note.inharmonicity.is_some());
+    let has_curve = found.stretch.is_some();
+    let several_in_one = found.notes.windows(2).any(|pair| pair[0].take == pair[1].take);
+    let mut titles = vec!["note", "take"];
+    titles.extend(several_in_one.then_some("from s"));
+    titles.extend(["f0 Hz", "± u", "off ¢", "± u"]);
+    titles.extend(has_curve.then_some("from curve ¢"));
+    titles.extend(has_b.then_some(["B e-6", "± u"]).into_iter().flatten());
+    titles.push("");
+    let row = |note: &TunedNote| {
+        let [hz, hz_u] = text::measured(note.f0_hz, note.f0_hz_u, 4);
+        let [cents, cents_u] = text::measured(note.cents, note.cents_u, 2);
+        let mut row = vec![note.note.to_string(), note.take.clone()];
+        if several_in_one {
+            row.push(text::number(note.start_s, 2));
+        }
+        row.extend([hz, hz_u, text::signed(cents), cents_u]);
+        if has_curve {
+            let off = note.cents_from_curve.unwrap_or(0.0);
+            row.push(text::signed(text::number(off, 2)));
+        }
+        if has_b {
+            row.extend(match note.inharmonicity.zip(note.inharmonicity_u) {
+                Some((b, u)) => text::measured(1e6 * b, 1e6 * u, 2),
+                None => ["–".into(), String::new()],
+            });
+        }
+        let mut marks = Vec::new();
+        marks.extend(note.is_apart.then_some("apart"));
+        marks.extend(note.inharmonicity_is_apart.then_some("other string"));
+        row.push(marks.join(", "));
+        row
+    };
+    let last = titles.len() - 1;
+    let table = text::table(&titles, &[0, 1, last], found.notes.iter().map(row).collect());
+    let stretch = found.stretch.as_ref().map(|_| text::sentence(&stretch_line(found)));
+    let against = text::sentence(&against_line(found, settings));
+    let mut parts = vec![table, format!("{against}{}", stretch.unwrap_or_default())];
+    parts.extend(intervals.iter().map(interval_text));
+    parts.extend(Some(text::findings(findings)).filter(|findings| !findings.is_empty()));
+    parts.join("\n")
+}
+
+fn interval_text(interval: &Interval) -> String {
+    let [cents, u] = text::measured(interval.cents, interval.cents_u, 3);
+    let pure = interval
+        .ratio
+        .zip(interval.from_pure_cents)
+        .map_or("; no pure interval is near".to_string(), |((p, q), off)| {
+            format!(", {} cents from {p}:{q}", text::signed(text::number(off, 2)))
+        });
+    let head = format!("{} to {}: {cents} ± {u} cents{pure}", interval.lower, interval.upper);
+    let rows = interval.pairs.iter().map(|pair| {
+        let beat = Measured::new(pair.beat_hz, pair.beat_hz_u);
+        let [beat, u] = text::measured(beat.value, beat.u, 4);
+        vec![
+            pair.lower_partial.to_string(),
+            pair.upper_partial.to_string(),
+            text::number(pair.frequency_hz, 1),
+            text::signed(beat),
+            u,
+        ]
+    });
+    let titles = ["partial of the lower", "of the upper", "near Hz", "beat Hz", "± u"];
+    let rows: Vec<Vec<String>> = rows.collect();
+    let table = if rows.is_empty() { String::new() } else { text::table(&titles, &[], rows) };
+    format!("{}{table}", text::sentence(&head))
+}
+
+fn targets_csv(takes: &[&TakeTargets]) -> Result<String> {
+    #[derive(Serialize)]
+    struct Row<'a> {
+        take: &'a str,
+        base_frequency_hz: f64,
+        base_frequency_hz_u: f64,
+        target_ratio: f64,
+        partial: Option<usize>,
+        frequency_hz: Option<f64>,
+        ratio: Option<f64>,
+        cents: Option<f64>,
+        cents_u: Option<f64>,
+    }
+    output::csv_table(takes.iter().flat_map(|one| {
+        one.targets.iter().map(|reading| Row {
+            take: &one.take,
+            base_frequency_hz: one.frequency_hz,
+            base_frequency_hz_u: one.frequency_hz_u,
+            target_ratio: reading.target_ratio,
+            partial: reading.partial,
+            frequency_hz: reading.frequency_hz,
+            ratio: reading.ratio,
+            cents: reading.cents,
+            cents_u: reading.cents_u,
+        })
+    }))
+}
