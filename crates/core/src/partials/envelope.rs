@@ -221,15 +221,14 @@ impl Points {
         // For one or two poles the normal equations are solved by hand.
         let mut gram = [[C::default(); P]; P];
         let mut right = [C::default(); P];
-        for (t, z) in &self.values {
-            let waves = rates.map(|rate| (rate * *t).exp());
+        self.each(*rates, |_, z, waves| {
             for n in 0..P {
                 right[n] += waves[n].conj() * z;
                 for m in 0..P {
                     gram[n][m] += waves[n].conj() * waves[m];
                 }
             }
-        }
+        });
         let amplitudes: [C; P] = if P == 1 {
             std::array::from_fn(|_| right[0] / gram[0][0])
         } else {
@@ -246,15 +245,35 @@ impl Points {
     }
 
     fn misfit<const P: usize>(&self, poles: &[Pole; P]) -> f64 {
-        let left = |(t, z): &(f64, C)| {
-            poles.iter().fold(*z, |z, pole| z - pole.amplitude * (pole.rate * *t).exp()).norm_sqr()
-        };
-        self.values.iter().map(left).sum()
+        let mut sum = 0.0;
+        self.each(poles.map(|pole| pole.rate), |_, z, waves| {
+            let whole: C = poles.iter().zip(waves).map(|(pole, wave)| pole.amplitude * wave).sum();
+            sum += (z - whole).norm_sqr();
+        });
+        sum
+    }
+
+    /// Time, value and exp(rate·t) at each point: from one to the next the waves go on by turning.
+    fn each<const P: usize>(&self, rates: [C; P], mut work: impl FnMut(f64, C, [C; P])) {
+        let step_s = self.block as f64 * self.step_s;
+        let turns = rates.map(|rate| (rate * step_s).exp());
+        let mut waves = [C::default(); P];
+        let mut before_s = f64::NEG_INFINITY;
+        for (t, z) in &self.values {
+            let follows = (t - before_s - step_s).abs() < 1e-6 * step_s;
+            for (n, wave) in waves.iter_mut().enumerate() {
+                *wave = if follows { *wave * turns[n] } else { (rates[n] * *t).exp() };
+            }
+            before_s = *t;
+            work(*t, *z, waves);
+        }
     }
 
     /// Least squares by K. Levenberg's and D. Marquardt's method; the amplitudes follow the poles.
     fn fit<const P: usize>(&self, rates: [C; P]) -> Option<Fit<P>> {
         const ROUNDS: usize = 40;
+        /// Of the noise that is left; it moves a pole by a hundredth of its uncertainty.
+        const LEAST_GAIN: f64 = 1e-6;
         let mut poles = self.amplitudes(&rates)?;
         let mut misfit = self.misfit(&poles);
         let mut damping = 1e-3;
@@ -275,7 +294,7 @@ impl Points {
                 let gain = (misfit - left) / misfit.max(f64::MIN_POSITIVE);
                 (poles, misfit) = (tried, left);
                 damping = (damping / 5.0).max(1e-12);
-                if gain < 1e-9 {
+                if gain < LEAST_GAIN {
                     break;
                 }
             } else {
@@ -301,31 +320,42 @@ impl Points {
     }
 
     /// JᵀJ and Jᵀr over the real and imaginary part of each amplitude, −α and δ, in blocks of four for a pole.
+    ///
+    /// The columns are the wave w, its value z·t and i times either: all products are parts of those of w and z·t.
     fn normal_equations<const P: usize>(&self, poles: &[Pole; P]) -> ([[f64; 8]; 8], [f64; 8]) {
-        let (mut normal, mut slope) = ([[0.0; 8]; 8], [0.0; 8]);
-        let used = 4 * P;
-        for (t, z) in &self.values {
-            let mut columns = [C::default(); 8];
-            let mut left = *z;
-            for (n, pole) in poles.iter().enumerate() {
-                let wave = (pole.rate * *t).exp();
+        let (mut products, mut with_left) = ([[C::default(); 4]; 4], [C::default(); 4]);
+        let used = 2 * P;
+        self.each(poles.map(|pole| pole.rate), |t, z, waves| {
+            let mut basis = [C::default(); 4];
+            let mut left = z;
+            for (n, (pole, wave)) in poles.iter().zip(waves).enumerate() {
                 let whole = pole.amplitude * wave;
                 left -= whole;
-                let turned = C::new(-whole.im, whole.re);
-                columns[4 * n] = wave;
-                columns[4 * n + 1] = C::new(-wave.im, wave.re);
-                columns[4 * n + 2] = whole * *t;
-                columns[4 * n + 3] = turned * *t;
+                basis[2 * n] = wave;
+                basis[2 * n + 1] = whole * t;
             }
             for n in 0..used {
-                slope[n] += columns[n].re * left.re + columns[n].im * left.im;
-                for m in 0..used {
-                    normal[n][m] += columns[n].re * columns[m].re + columns[n].im * columns[m].im;
+                let conjugate = basis[n].conj();
+                with_left[n] += conjugate * left;
+                for m in 0..=n {
+                    products[n][m] += conjugate * basis[m];
                 }
+            }
+        });
+        let (mut normal, mut slope) = ([[0.0; 8]; 8], [0.0; 8]);
+        for n in 0..used {
+            slope[2 * n] = with_left[n].re;
+            slope[2 * n + 1] = with_left[n].im;
+            for m in 0..used {
+                let product = if m <= n { products[n][m] } else { products[m][n].conj() };
+                normal[2 * n][2 * m] = product.re;
+                normal[2 * n][2 * m + 1] = -product.im;
+                normal[2 * n + 1][2 * m] = product.im;
+                normal[2 * n + 1][2 * m + 1] = product.re;
             }
         }
         // What is not used stays put.
-        for (n, row) in normal.iter_mut().enumerate().skip(used) {
+        for (n, row) in normal.iter_mut().enumerate().skip(2 * used) {
             row[n] = 1.0;
         }
         (normal, slope)
