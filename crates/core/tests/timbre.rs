@@ -299,7 +299,7 @@ fn note_with_everything(seed: u64, f0_hz: f64, rate_hz: f64, late_s: f64) -> Vec
     let mut sound = vec![0.0; (late_s * rate_hz) as usize];
     sound.extend(note);
     let samples = sound.len();
-    synth::mix(&mut sound, &synth::white_noise(seed, 3e-5, samples));
+    synth::mix(&mut sound, &synth::white_noise(seed, 1e-5, samples));
     sound
 }
 

@@ -5,7 +5,7 @@ use std::f64::consts::PI;
 use crate::window::bessel_i0;
 
 const TAPS: usize = 32;
-const PHASES: usize = 512;
+const PHASES: usize = 128;
 
 /// Tells values between samples by a sinc under a Kaiser window, from a table of phases.
 pub(super) struct Interpolator {
@@ -20,11 +20,12 @@ impl Interpolator {
     pub(super) fn new() -> Self {
         const BETA: f64 = 9.0;
         let half = TAPS as f64 / 2.0;
+        let whole = bessel_i0(BETA);
         let tap = |phase: usize, k: usize| {
             let x = k as f64 - (half - 1.0) - phase as f64 / PHASES as f64;
             let sinc = if x == 0.0 { 1.0 } else { (PI * x).sin() / (PI * x) };
             let inside = (1.0 - (x / half).powi(2)).max(0.0).sqrt();
-            sinc * bessel_i0(BETA * inside) / bessel_i0(BETA)
+            sinc * bessel_i0(BETA * inside) / whole
         };
         let kernel = (0..=PHASES).flat_map(|phase| (0..TAPS).map(move |k| tap(phase, k)));
         Self { kernel: kernel.collect() }

@@ -231,7 +231,7 @@ impl Level {
         // The rest has one minimum: golden section over the logarithm of the duration.
         let longest_s = 4.0 * (times_s[times_s.len() - 1] - times_s[0]).max(self.box_s);
         let (mut a, mut b) = ((0.02 * self.box_s).ln(), longest_s.ln());
-        for _ in 0..40 {
+        for _ in 0..24 {
             let (c, d) = (b - 0.618_034 * (b - a), a + 0.618_034 * (b - a));
             if fit(c.exp()).rest_s < fit(d.exp()).rest_s { b = d } else { a = c }
         }
@@ -310,6 +310,9 @@ impl Level {
         let steps = ((to_s - from_s) / HOP_S) as usize;
         let course: Vec<f64> = (0..steps).map(|n| self.db_at(from_s + n as f64 * HOP_S)).collect();
         let of_db = wavering(&course, HOP_S);
+        if !of_db.is_regular() {
+            return None;
+        }
         // In decibels a deep tremolo is no sine: the line is taken off, and the rest is told as amplitude.
         let middle = 0.5 * (steps as f64 - 1.0);
         let amplitudes: Vec<f64> = (course.iter().enumerate())
@@ -342,12 +345,12 @@ impl Waveform<'_> {
     /// The rise that makes what is heard of what is heard some periods later, sought around a rough one; `None` where none does, as
     /// where the parts of a sound rise each at its own pace.
     fn rise(&self, rough: &FittedRise) -> Option<Rise> {
-        const LONGEST_PERIODS: f64 = 40.0;
-        const LONGEST_S: f64 = 0.06;
+        const LONGEST_PERIODS: f64 = 60.0;
+        const LONGEST_S: f64 = 0.15;
         const LEFT: f64 = 0.05;
-        const STEPS: i32 = 12;
-        const ROUGH_SAMPLES: usize = 400;
-        const FINE_SAMPLES: usize = 2000;
+        const STEPS: i32 = 8;
+        const ROUGH_SAMPLES: usize = 250;
+        const FINE_SAMPLES: usize = 1000;
         let about_s = rough.duration_s.max(0.5 * self.period_s);
         if about_s > (LONGEST_PERIODS * self.period_s).min(LONGEST_S) {
             return None;
@@ -386,7 +389,7 @@ impl Waveform<'_> {
         let sought = |shape: RiseShape| {
             let mut best = (f64::INFINITY, middle_s, about_s);
             for stretch in -STEPS..=STEPS {
-                let duration_s = about_s * (f64::from(stretch) / 6.0).exp2();
+                let duration_s = about_s * (f64::from(stretch) / 4.0).exp2();
                 for shift in -STEPS..=STEPS {
                     let at_s = middle_s + reach_s * 0.6 * f64::from(shift) / f64::from(STEPS);
                     let rest = left(&few, shape, at_s, duration_s);
@@ -474,7 +477,7 @@ impl RiseShape {
         let square =
             |x: f64| (self.squares_until(x + half) - self.squares_until(x - half)) / (2.0 * half);
         let (mut low, mut high) = (-half, 1.0 + half);
-        for _ in 0..50 {
+        for _ in 0..30 {
             let middle = f64::midpoint(low, high);
             if square(middle) < share * share { low = middle } else { high = middle }
         }

@@ -1,8 +1,11 @@
 //! Where the power of a sound lies: moments, roll-off, and how flat, peaked and steady its spectrum is.
 
+use std::collections::VecDeque;
+
 use rustfft::num_complex::Complex;
 
 use super::descriptors::{Descriptor, Descriptors};
+use crate::lanes::{dot, sum};
 use crate::transform::{RealTransform, fast_length};
 use crate::window::WindowKind;
 
@@ -111,8 +114,8 @@ pub(super) struct FrameSpectrum {
     transform: RealTransform,
     buffer: Vec<f64>,
     power: Vec<f64>,
-    /// The magnitudes of frames that are still to be compared with, the newest last.
-    before: Vec<Vec<f64>>,
+    /// The magnitudes of frames that are still to be compared with, the newest last, and the roots of their powers.
+    before: VecDeque<(Vec<f64>, f64)>,
     /// Frames between two that do not overlap.
     apart: usize,
     bins: std::ops::Range<usize>,
@@ -124,8 +127,8 @@ impl FrameSpectrum {
     /// Frames of `length` samples, `hop` apart, of which the bins within a range count.
     pub(super) fn new(length: usize, hop: usize, rate_hz: f64, range_hz: (f64, f64)) -> Self {
         let window = WindowKind::Hann.samples(length);
-        // Twice the frame: the greatest bin lies within 0.4 dB of the true maximum, and a parabola finds it.
-        let size = fast_length(2 * length);
+        // One and a half of the frame: a parabola through three bins finds the maximum to within 0.05 dB.
+        let size = fast_length(length + length / 2);
         let bin_hz = rate_hz / size as f64;
         let first = (range_hz.0 / bin_hz).ceil().max(1.0) as usize;
         let last = ((range_hz.1 / bin_hz).floor() as usize).min(size / 2 - 1);
@@ -135,7 +138,7 @@ impl FrameSpectrum {
             transform: RealTransform::new(size),
             buffer: vec![0.0; size],
             power: Vec::new(),
-            before: Vec::new(),
+            before: VecDeque::new(),
             apart: length.div_ceil(hop),
             bins: first..last.max(first) + 1,
             bin_hz,
@@ -194,30 +197,36 @@ impl FrameSpectrum {
         /// constant.
         const OF_NOISE: f64 = 0.577_215_664_901_532_9;
         let count = self.power.len() as f64;
-        let mean = self.power.iter().sum::<f64>() / count;
+        let mean = sum(&self.power) / count;
         if mean <= 0.0 {
             self.before.clear();
             return;
         }
         let least = 1e-20 * mean;
-        let logs: f64 = self.power.iter().map(|power| power.max(least).ln()).sum();
-        found.set(Descriptor::Flatness, ((logs / count + OF_NOISE).exp() / mean).min(1.0));
+        // A logarithm of products of eight is one of eight; shares of the mean keep within range.
+        let logs: f64 = self
+            .power
+            .chunks(8)
+            .map(|eight| eight.iter().map(|power| power.max(least) / mean).product::<f64>().ln())
+            .sum();
+        found.set(Descriptor::Flatness, (logs / count + OF_NOISE).exp().min(1.0));
         found.set(Descriptor::Crest, 10.0 * (self.greatest() / mean).log10());
         let magnitudes: Vec<f64> = self.power.iter().map(|power| power.sqrt()).collect();
-        self.before.push(magnitudes);
-        if self.before.len() > self.apart {
-            let (now, then) = (&self.before[self.apart], &self.before[0]);
-            let product: f64 = now.iter().zip(then).map(|(a, b)| a * b).sum();
-            let norm = |magnitudes: &[f64]| magnitudes.iter().map(|x| x * x).sum::<f64>().sqrt();
-            found.set(Descriptor::Flux, 1.0 - product / (norm(now) * norm(then)));
-            self.before.remove(0);
+        self.before.push_back((magnitudes, (mean * count).sqrt()));
+        if self.before.len() > self.apart
+            && let (Some((now, root)), Some((then, then_root))) =
+                (self.before.get(self.apart), self.before.front())
+        {
+            found.set(Descriptor::Flux, 1.0 - dot(now, then) / (root * then_root));
+            self.before.pop_front();
         }
     }
 
     /// The greatest power, between bins too: a parabola through the logarithms of three.
     fn greatest(&self) -> f64 {
         let of = |n: usize| self.power[n].max(1e-300).ln();
-        let at = (0..self.power.len()).max_by(|a, b| self.power[*a].total_cmp(&self.power[*b]));
+        let greatest = self.power.iter().fold(0.0, |a, b| if *b > a { *b } else { a });
+        let at = self.power.iter().position(|power| *power == greatest);
         match at {
             Some(n) if n > 0 && n + 1 < self.power.len() => {
                 let (a, b, c) = (of(n - 1), of(n), of(n + 1));
@@ -225,8 +234,7 @@ impl FrameSpectrum {
                 let above = if bend < 0.0 { -(a - c).powi(2) / (8.0 * bend) } else { 0.0 };
                 (b + above).exp()
             }
-            Some(n) => self.power[n],
-            None => 0.0,
+            _ => greatest,
         }
     }
 }
