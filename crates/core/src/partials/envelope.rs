@@ -181,13 +181,15 @@ impl Points {
     }
 
     fn best_two(&self, one: &Pole) -> Option<Fit<2>> {
-        let fits = self.starts_of_two(one).into_iter().filter_map(|start| self.fit(start));
+        let fits = self.starts_of_two(one)?.into_iter().filter_map(|start| self.fit(start));
         fits.min_by(|a, b| a.misfit.total_cmp(&b.misfit))
     }
 
     /// Pairs of poles to begin with: what one leaves is another frequency, or another decay, or both lie close
-    /// on either side.
-    fn starts_of_two(&self, one: &Pole) -> Vec<[C; 2]> {
+    /// on either side. `None` if what it leaves is noise.
+    fn starts_of_two(&self, one: &Pole) -> Option<[[C; 2]; 3]> {
+        /// What is no more than noise has a spectrum whose greatest lies so little above its mean.
+        const OF_NOISE: f64 = 5.0;
         let step_s = self.lasting_s / (self.values.len() - 1) as f64;
         let mut left: Vec<C> =
             (self.values.iter()).map(|(t, z)| z - one.amplitude * (one.rate * *t).exp()).collect();
@@ -195,7 +197,12 @@ impl Points {
         let length = left.len();
         complex_forward(&mut left);
         let top = (0..length).max_by(|a, b| left[*a].norm_sqr().total_cmp(&left[*b].norm_sqr()));
-        let top = top.unwrap_or(0) as f64;
+        let top = top.unwrap_or(0);
+        let mean = left.iter().map(C::norm_sqr).sum::<f64>() / length as f64;
+        if left[top].norm_sqr() < OF_NOISE * self.correlated * mean {
+            return None;
+        }
+        let top = top as f64;
         let signed = if top > length as f64 / 2.0 { top - length as f64 } else { top };
         let other = C::new(one.rate.re, TAU * signed / (length as f64 * step_s));
         let aside = C::new(0.0, TAU * 0.4 / self.lasting_s);
@@ -209,11 +216,11 @@ impl Points {
         let count = self.values.len();
         let early = slope(&self.values[..(count / 8).max(6)]).min(1.3 * one.rate.re);
         let late = slope(&self.values[count / 2..]).max(0.7 * one.rate.re);
-        vec![
+        Some([
             [one.rate, other],
             [C::new(early, one.rate.im), C::new(late, one.rate.im)],
             [one.rate + aside, one.rate - aside],
-        ]
+        ])
     }
 
     /// Least squares of the amplitudes for poles.

@@ -400,15 +400,17 @@ impl Measurement<'_> {
         let steady_to_s = last_within(SUSTAIN_DB);
         let ends_at_once = end_s - steady_to_s < ENDS_AT_ONCE_S;
         let noise_to_s = if ends_at_once { last_within(STEADY_DB) } else { end_s };
-        // A rise is told to within a twentieth.
+        // A rise is told to within a twentieth. A sound that grows to its end is read as it is.
         let margin_s = attack_s.map_or(0.0, |(from, to)| 0.05 * (to - from) + level.box_s);
+        let grows = noise_to_s - risen_s - margin_s < noise::PERIODS * level.box_s;
+        let noise_from_s = if grows { start_s } else { risen_s + margin_s };
         Times {
             start_s,
             end_s,
             rise,
             attack_s,
             sustain_s: (risen_s, steady_to_s),
-            noise_s: ((risen_s + margin_s).min(noise_to_s), noise_to_s),
+            noise_s: (noise_from_s, noise_to_s.max(noise_from_s)),
         }
     }
 

@@ -9,7 +9,7 @@ use crate::units::cents_between;
 use crate::window::WindowKind;
 
 /// Periods in a frame, and the fewest in one of a short note.
-const PERIODS: f64 = 16.0;
+pub(super) const PERIODS: f64 = 16.0;
 const FEWEST_PERIODS: f64 = 11.0;
 /// A harmonic reaches so many bins to either side: the main lobe and a little more.
 const REACH_BINS: f64 = 4.5;

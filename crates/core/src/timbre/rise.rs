@@ -349,6 +349,7 @@ impl Waveform<'_> {
         const LONGEST_S: f64 = 0.15;
         const LEFT: f64 = 0.05;
         const STEPS: i32 = 8;
+        const SHORTEST: f64 = 0.26;
         const ROUGH_SAMPLES: usize = 250;
         const FINE_SAMPLES: usize = 1000;
         let about_s = rough.duration_s.max(0.5 * self.period_s);
@@ -401,7 +402,8 @@ impl Waveform<'_> {
             let (_, mut at_s, mut duration_s) = best;
             let mut rest = left(&heard, shape, at_s, duration_s);
             let (mut move_s, mut factor) = (0.05 * reach_s, 1.12);
-            while factor > 1.0005 {
+            // One that shrinks to nothing has no duration to be found.
+            while factor > 1.0005 && duration_s > SHORTEST * about_s {
                 let steps = [
                     (at_s + move_s, duration_s),
                     (at_s - move_s, duration_s),
@@ -420,7 +422,7 @@ impl Waveform<'_> {
         let both = RiseShape::ALL.map(sought);
         let (rest, shape, at_s, duration_s) =
             both.into_iter().min_by(|a, b| a.0.total_cmp(&b.0))?;
-        let is_at_edge = duration_s > 3.9 * about_s || duration_s < 0.26 * about_s;
+        let is_at_edge = duration_s > 3.9 * about_s || duration_s < SHORTEST * about_s;
         if rest > LEFT * power || is_at_edge {
             return None;
         }
@@ -443,8 +445,9 @@ impl RiseShape {
 
     /// The amplitude at a share of the duration.
     fn gain(self, x: f64) -> f64 {
-        let x = x.clamp(0.0, 1.0);
         match self {
+            _ if x <= 0.0 => 0.0,
+            _ if x >= 1.0 => 1.0,
             Self::Linear => x,
             Self::RaisedCosine => 0.5 - 0.5 * (PI * x).cos(),
         }
