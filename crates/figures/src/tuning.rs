@@ -201,6 +201,8 @@ fn draw_cents(
     (across, (top, bottom)): ((f64, f64), (f64, f64)),
 ) -> Result<(), Error> {
     const LEAST_CENTS: f64 = 2.0;
+    /// So few notes all have their cents beside them.
+    const ALL_LABELLED: usize = 14;
     let ends =
         |note: &TunedNote| [note.cents - 2.0 * note.cents_u, note.cents + 2.0 * note.cents_u];
     let (low, high) = found
@@ -232,6 +234,11 @@ fn draw_cents(
         let name = format!("{} {}", note.note, signed(note.cents, 1));
         let apart = note.is_apart.then_some(name.as_str());
         draw_value(sheet, &panel, (f64::from(note.midi), low, note.cents, high), apart)?;
+        if found.notes.len() <= ALL_LABELLED && !note.is_apart {
+            let (x, y) = panel.place(f64::from(note.midi), note.cents);
+            let look = Type::new(theme::LABEL_PX, theme::INK);
+            sheet.text(x + 9.0, y - 5.0, &signed(note.cents, 1), look)?;
+        }
     }
     let what = match curve {
         Some(curve) if curve.order > 0 => "curve: stretch;",

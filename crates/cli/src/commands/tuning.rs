@@ -476,7 +476,7 @@ impl Tuning {
             row_hz: &(first..=MAP_ROWS).map(map_row_hz).collect::<Vec<_>>(),
             reference: references[0],
             colours: self.look.colours,
-            title: &title_of(found),
+            title: &title_of(found).replacen("Tuning", "Spectra", 1),
             notes: &notes,
             findings,
         };
