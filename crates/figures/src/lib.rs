@@ -49,6 +49,7 @@ pub use colours::ColourMap;
 pub use error::Error;
 pub use marks::{DrawnTrack, Marks, TrackPoint};
 pub use narrow::{DrawnLook, NarrowFigure, narrow_figure};
+pub use notes::Words;
 pub use page::{PageStep, index_page};
 pub use partials::{PartialsFigure, partials_figure};
 pub use pitch::{EvidenceFigure, PitchFigure, evidence_figure, pitch_cells, pitch_figure};

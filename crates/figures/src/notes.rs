@@ -11,6 +11,38 @@ pub(crate) const LEFT_PX: f64 = 78.0;
 pub(crate) const RIGHT_PX: f64 = 26.0;
 pub(crate) const NOTES_LINE_PX: f64 = 17.0;
 
+/// The words around a figure.
+#[derive(Debug, Clone, Copy)]
+pub struct Words<'a> {
+    /// Heading.
+    pub title: &'a str,
+    /// Lines of small text under the plot.
+    pub notes: &'a [String],
+    /// Findings; those above *note* are printed under the settings.
+    pub findings: &'a [Finding],
+}
+
+/// What the words leave for the plot, in pixels.
+pub(crate) struct Room {
+    pub(crate) left: f64,
+    pub(crate) right: f64,
+    /// Lower end of the plot, with room for a scale below it.
+    pub(crate) bottom: f64,
+}
+
+impl Words<'_> {
+    /// Draws the words.
+    pub(crate) fn draw(&self, sheet: &Sheet<'_>, size: Size) -> Result<Room, Error> {
+        const SCALE_PX: f64 = 64.0;
+        let lines = lines(self.notes, self.findings, size);
+        let title = Type::new(theme::TITLE_PX, theme::INK).bold();
+        sheet.text(LEFT_PX, 32.0, self.title, title)?;
+        let bottom = f64::from(size.height) - SCALE_PX - 2.0 - NOTES_LINE_PX * lines.len() as f64;
+        draw(sheet, bottom + SCALE_PX, &lines)?;
+        Ok(Room { left: LEFT_PX, right: f64::from(size.width) - RIGHT_PX, bottom })
+    }
+}
+
 /// The lines: settings, then the findings above *note*.
 pub(crate) fn lines(notes: &[String], findings: &[Finding], size: Size) -> Vec<(String, Type)> {
     let settings = Type::new(theme::LABEL_PX, theme::PALE_INK);

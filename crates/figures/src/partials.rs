@@ -1,10 +1,9 @@
 //! The partials of a note drawn: how each dies away, how strong each is, and how far from harmonic.
 
-use tonemap_core::Finding;
 use tonemap_core::partials::{Partial, Partials};
 
 use crate::error::Error;
-use crate::notes::{self, LEFT_PX, NOTES_LINE_PX};
+use crate::notes::{Room, Words};
 use crate::panel::{Axis, Panel, Scale};
 use crate::sheet::{Align, Figure, Mark, Sheet, Size, Type};
 use crate::spectrogram::TOP_PX;
@@ -27,12 +26,8 @@ pub struct PartialsFigure<'a> {
     pub full_scale_db: f64,
     /// See above.
     pub level_unit: &'a str,
-    /// Heading.
-    pub title: &'a str,
-    /// Lines of small text under the plot.
-    pub notes: &'a [String],
-    /// Findings; those above *note* are printed under the settings.
-    pub findings: &'a [Finding],
+    /// The words around it.
+    pub words: Words<'a>,
 }
 
 /// Draws levels over time, levels over frequency, and, where there is a fundamental, how far each partial lies
@@ -43,23 +38,19 @@ pub struct PartialsFigure<'a> {
 /// [`Error::Drawing`] if a library fails.
 pub fn partials_figure(figure: &PartialsFigure<'_>, size: Size) -> Result<Figure, Error> {
     Sheet::draw(size, |sheet| {
-        let notes = notes::lines(figure.notes, figure.findings, size);
-        let title = Type::new(theme::TITLE_PX, theme::INK).bold();
-        sheet.text(LEFT_PX, 32.0, figure.title, title)?;
-        let bottom = f64::from(size.height) - 66.0 - NOTES_LINE_PX * notes.len() as f64;
-        let right = f64::from(size.width) - notes::RIGHT_PX;
+        let Room { left, right, bottom } = figure.words.draw(sheet, size)?;
         let split = (TOP_PX + 0.52 * (bottom - TOP_PX)).floor();
         let names_px = 60.0;
-        draw_decays(sheet, figure, (LEFT_PX, right - names_px), (TOP_PX, split - 62.0))?;
+        draw_decays(sheet, figure, (left, right - names_px), (TOP_PX, split - 62.0))?;
         let middle = match figure.found.f0_hz {
-            Some(_) => LEFT_PX + 0.5 * (right - LEFT_PX),
+            Some(_) => left + 0.5 * (right - left),
             None => right,
         };
-        draw_levels(sheet, figure, (LEFT_PX, middle - 20.0), (split, bottom))?;
+        draw_levels(sheet, figure, (left, middle - 20.0), (split, bottom))?;
         if figure.found.f0_hz.is_some() {
             draw_deviations(sheet, figure, (middle + 70.0, right), (split, bottom))?;
         }
-        notes::draw(sheet, bottom + 64.0, &notes)
+        Ok(())
     })
 }
 

@@ -1,10 +1,9 @@
 //! Timbre drawn: the descriptors of a note over time, and its harmonics over the noise beside them.
 
-use tonemap_core::Finding;
 use tonemap_core::timbre::{DESCRIPTORS, Descriptor, HarmonicContent, Timbre, TimbrePoint};
 
 use crate::error::Error;
-use crate::notes::{self, LEFT_PX, NOTES_LINE_PX, RIGHT_PX};
+use crate::notes::{Room, Words};
 use crate::panel::{Axis, Panel, Scale};
 use crate::sheet::{Align, Figure, Sheet, Size, Type};
 use crate::spectrogram::TOP_PX;
@@ -19,12 +18,8 @@ pub struct CourseFigure<'a> {
     pub full_scale_db: f64,
     /// See above.
     pub level_unit: &'a str,
-    /// Heading.
-    pub title: &'a str,
-    /// Lines of small text under the plot.
-    pub notes: &'a [String],
-    /// Findings; those above *note* are printed under the settings.
-    pub findings: &'a [Finding],
+    /// The words around it.
+    pub words: Words<'a>,
 }
 
 /// The harmonics of a note, to be drawn.
@@ -36,12 +31,8 @@ pub struct ContentFigure<'a> {
     pub full_scale_db: f64,
     /// See above.
     pub level_unit: &'a str,
-    /// Heading.
-    pub title: &'a str,
-    /// Lines of small text under the plot.
-    pub notes: &'a [String],
-    /// Findings; those above *note* are printed under the settings.
-    pub findings: &'a [Finding],
+    /// The words around it.
+    pub words: Words<'a>,
 }
 
 /// A panel of the course: its title and what is drawn in it.
@@ -62,18 +53,14 @@ pub fn course_figure(figure: &CourseFigure<'_>, size: Size) -> Result<Figure, Er
     const BETWEEN_PX: f64 = 96.0;
     const ROW_GAP_PX: f64 = 40.0;
     Sheet::draw(size, |sheet| {
-        let notes = notes::lines(figure.notes, figure.findings, size);
-        let title = Type::new(theme::TITLE_PX, theme::INK).bold();
-        sheet.text(LEFT_PX, 32.0, figure.title, title)?;
-        let bottom = f64::from(size.height) - 66.0 - NOTES_LINE_PX * notes.len() as f64;
-        let right = f64::from(size.width) - RIGHT_PX;
+        let Room { left, right, bottom } = figure.words.draw(sheet, size)?;
         let courses = courses(figure);
         let rows = courses.len().div_ceil(2);
-        let width = 0.5 * (right - LEFT_PX - BETWEEN_PX);
+        let width = 0.5 * (right - left - BETWEEN_PX);
         let pitch = (bottom - TOP_PX + ROW_GAP_PX) / rows as f64;
         for (n, course) in courses.iter().enumerate() {
             let (column, row) = (n / rows, n % rows);
-            let left = LEFT_PX + column as f64 * (width + BETWEEN_PX);
+            let left = left + column as f64 * (width + BETWEEN_PX);
             let top = TOP_PX + row as f64 * pitch;
             let below = top + pitch - ROW_GAP_PX;
             let is_last = row + 1 == rows || n + 1 == courses.len();
@@ -85,7 +72,7 @@ pub fn course_figure(figure: &CourseFigure<'_>, size: Size) -> Result<Figure, Er
                 is_last,
             )?;
         }
-        notes::draw(sheet, bottom + 64.0, &notes)
+        Ok(())
     })
 }
 
@@ -218,17 +205,12 @@ fn draw_course(
 /// [`Error::Drawing`] if a library fails.
 pub fn content_figure(figure: &ContentFigure<'_>, size: Size) -> Result<Figure, Error> {
     Sheet::draw(size, |sheet| {
-        let notes = notes::lines(figure.notes, figure.findings, size);
-        let title = Type::new(theme::TITLE_PX, theme::INK).bold();
-        sheet.text(LEFT_PX, 32.0, figure.title, title)?;
-        let bottom = f64::from(size.height) - 66.0 - NOTES_LINE_PX * notes.len() as f64;
-        let right = f64::from(size.width) - RIGHT_PX;
+        let Room { left, right, bottom } = figure.words.draw(sheet, size)?;
         let split = (TOP_PX + 0.6 * (bottom - TOP_PX)).floor();
-        draw_bars(sheet, figure, ((LEFT_PX, right), (TOP_PX, split - 62.0)))?;
-        let middle = LEFT_PX + 0.5 * (right - LEFT_PX);
-        draw_shares(sheet, figure, ((LEFT_PX, middle - 20.0), (split, bottom)))?;
-        draw_noise(sheet, figure, ((middle + 70.0, right), (split, bottom)))?;
-        notes::draw(sheet, bottom + 64.0, &notes)
+        draw_bars(sheet, figure, ((left, right), (TOP_PX, split - 62.0)))?;
+        let middle = left + 0.5 * (right - left);
+        draw_shares(sheet, figure, ((left, middle - 20.0), (split, bottom)))?;
+        draw_noise(sheet, figure, ((middle + 70.0, right), (split, bottom)))
     })
 }
 

@@ -1,12 +1,11 @@
 //! Tuning drawn: cents and inharmonicity across the compass, the spectra of all notes, partials against ratios wanted.
 
-use tonemap_core::Finding;
 use tonemap_core::tuning::{CompassCurve, TunedNote, Tuning};
 use tonemap_core::units::{LevelReference, Note};
 
 use crate::colours::{COLOURS, ColourMap};
 use crate::error::Error;
-use crate::notes::{self, LEFT_PX, NOTES_LINE_PX, RIGHT_PX};
+use crate::notes::{Room, Words};
 use crate::panel::{Axis, Panel, Scale};
 use crate::sheet::{Align, Figure, Mark, Picture, Sheet, Size, Type};
 use crate::spectrogram::{self, ColourBar, TOP_PX, draw_colour_bar};
@@ -18,12 +17,8 @@ use crate::ticks::{self, Tick};
 pub struct CompassFigure<'a> {
     /// What was found.
     pub found: &'a Tuning,
-    /// Heading.
-    pub title: &'a str,
-    /// Lines of small text under the plot.
-    pub notes: &'a [String],
-    /// Findings; those above *note* are printed under the settings.
-    pub findings: &'a [Finding],
+    /// The words around it.
+    pub words: Words<'a>,
 }
 
 /// The spectrum of a note, as a column of the map.
@@ -50,12 +45,8 @@ pub struct MapFigure<'a> {
     pub reference: LevelReference,
     /// Colours.
     pub colours: ColourMap,
-    /// Heading.
-    pub title: &'a str,
-    /// Lines of small text under the plot.
-    pub notes: &'a [String],
-    /// Findings; those above *note* are printed under the settings.
-    pub findings: &'a [Finding],
+    /// The words around it.
+    pub words: Words<'a>,
 }
 
 /// How far partials are from a ratio wanted, take by take.
@@ -74,12 +65,8 @@ pub struct TargetsFigure<'a> {
     pub takes: &'a [String],
     /// The ratios.
     pub series: &'a [TargetSeries],
-    /// Heading.
-    pub title: &'a str,
-    /// Lines of small text under the plot.
-    pub notes: &'a [String],
-    /// Findings; those above *note* are printed under the settings.
-    pub findings: &'a [Finding],
+    /// The words around it.
+    pub words: Words<'a>,
 }
 
 /// Draws cents over the notes with their uncertainty and the curve of the stretch, and below, where there are any, the inharmonicities on a
@@ -90,8 +77,8 @@ pub struct TargetsFigure<'a> {
 /// [`Error::Drawing`] if a library fails.
 pub fn compass_figure(figure: &CompassFigure<'_>, size: Size) -> Result<Figure, Error> {
     Sheet::draw(size, |sheet| {
-        let (lines, across, bottom) =
-            frame(sheet, figure.title, figure.notes, figure.findings, size)?;
+        let Room { left, right, bottom } = figure.words.draw(sheet, size)?;
+        let across = (left, right);
         let found = figure.found;
         let has_b = found.notes.iter().filter(|note| drawn_b(note).is_some()).count() > 1;
         let split = if has_b { (TOP_PX + 0.58 * (bottom - TOP_PX)).floor() } else { bottom + 62.0 };
@@ -99,23 +86,8 @@ pub fn compass_figure(figure: &CompassFigure<'_>, size: Size) -> Result<Figure, 
         if has_b {
             draw_inharmonicity(sheet, found, (across, (split, bottom)))?;
         }
-        notes::draw(sheet, bottom + 64.0, &lines)
+        Ok(())
     })
-}
-
-/// Heading; the lines below, the left and right end and the lower end of what lies between.
-#[expect(clippy::type_complexity, reason = "three things that belong to one sheet")]
-fn frame(
-    sheet: &Sheet<'_>,
-    title: &str,
-    notes: &[String],
-    findings: &[Finding],
-    size: Size,
-) -> Result<(Vec<(String, Type)>, (f64, f64), f64), Error> {
-    let lines = notes::lines(notes, findings, size);
-    sheet.text(LEFT_PX, 32.0, title, Type::new(theme::TITLE_PX, theme::INK).bold())?;
-    let bottom = f64::from(size.height) - 66.0 - NOTES_LINE_PX * lines.len() as f64;
-    Ok((lines, (LEFT_PX, f64::from(size.width) - RIGHT_PX), bottom))
 }
 
 /// The compass of notes along a stretch of pixels, with a little room at the ends.
@@ -313,7 +285,7 @@ fn signed(value: f64, decimals: usize) -> String {
 pub fn map_figure(figure: &MapFigure<'_>, size: Size) -> Result<Figure, Error> {
     const DEEPEST_DB: f64 = 90.0;
     Sheet::draw(size, |sheet| {
-        let (lines, _, bottom) = frame(sheet, figure.title, figure.notes, figure.findings, size)?;
+        let Room { left, bottom, .. } = figure.words.draw(sheet, size)?;
         let right = f64::from(size.width) - spectrogram::RIGHT_PX;
         let all = || figure.columns.iter().flat_map(|column| column.levels_db.iter().copied());
         let greatest = f64::from(all().fold(f32::NEG_INFINITY, f32::max));
@@ -333,7 +305,7 @@ pub fn map_figure(figure: &MapFigure<'_>, size: Size) -> Result<Figure, Error> {
             low: 0.0,
             high: count as f64,
             scale: Scale::Linear,
-            from_px: LEFT_PX,
+            from_px: left,
             to_px: right,
         };
         let panel = Panel { x, y };
@@ -353,14 +325,14 @@ pub fn map_figure(figure: &MapFigure<'_>, size: Size) -> Result<Figure, Error> {
         panel.draw_y_scale(sheet)?;
         panel.draw_title(sheet, "Frequency, Hz")?;
         let axis = Type::new(theme::AXIS_PX, theme::INK).align(Align::Centre);
-        sheet.text(f64::midpoint(LEFT_PX, right), y.from_px + 42.0, "Note", axis)?;
+        sheet.text(f64::midpoint(left, right), y.from_px + 42.0, "Note", axis)?;
         let bar = ColourBar {
             colours: figure.colours,
             range_db: (low, high),
             reference: figure.reference,
         };
         draw_colour_bar(sheet, &bar, (TOP_PX, y.from_px), right)?;
-        notes::draw(sheet, bottom + 64.0, &lines)
+        Ok(())
     })
 }
 
@@ -398,8 +370,8 @@ fn draw_cells(
 pub fn targets_figure(figure: &TargetsFigure<'_>, size: Size) -> Result<Figure, Error> {
     const LEAST_CENTS: f64 = 2.0;
     Sheet::draw(size, |sheet| {
-        let (lines, across, bottom) =
-            frame(sheet, figure.title, figure.notes, figure.findings, size)?;
+        let Room { left, right, bottom } = figure.words.draw(sheet, size)?;
+        let across = (left, right);
         let known = figure.series.iter().flat_map(|series| series.cents.iter().flatten());
         let (low, high) = known.fold((-LEAST_CENTS, LEAST_CENTS), |(low, high), (cents, u)| {
             (low.min(cents - 2.0 * u), high.max(cents + 2.0 * u))
@@ -450,7 +422,7 @@ pub fn targets_figure(figure: &TargetsFigure<'_>, size: Size) -> Result<Figure, 
         panel.draw_frame(sheet, "From the ratio wanted, cents")?;
         let axis = Type::new(theme::AXIS_PX, theme::INK).align(Align::Centre);
         sheet.text(f64::midpoint(across.0, across.1), bottom + 42.0, "Take", axis)?;
-        notes::draw(sheet, bottom + 64.0, &lines)
+        Ok(())
     })
 }
 

@@ -15,7 +15,7 @@ use tonemap_core::units::{
 };
 use tonemap_figures::{
     Arrangement, ColourMap, DrawnSpectrogram, DrawnTrack, Figure, Marks, PartialsFigure,
-    SpectrogramFigure, TrackPoint, partials_figure, pitch_cells, spectrogram_figure,
+    SpectrogramFigure, TrackPoint, Words, partials_figure, pitch_cells, spectrogram_figure,
 };
 
 use tonemap_media::{SdifFrame, SdifKind, SdifPartial, sdif_file};
@@ -353,9 +353,7 @@ impl Partials {
             found: &made.found,
             full_scale_db: reference.full_scale_db(),
             level_unit: &format!("dB {}", reference.words()),
-            title: &title,
-            notes: &notes,
-            findings: &made.findings,
+            words: Words { title: &title, notes: &notes, findings: &made.findings },
         };
         Ok(partials_figure(&figure, self.figure.size)?)
     }

@@ -10,7 +10,7 @@ use tonemap_core::timbre::{
 };
 use tonemap_core::units::{Frequency, FrequencyRange, LevelReference, Note, Seconds};
 use tonemap_core::{Finding, Measured};
-use tonemap_figures::{ContentFigure, CourseFigure, Figure, content_figure, course_figure};
+use tonemap_figures::{ContentFigure, CourseFigure, Figure, Words, content_figure, course_figure};
 
 use crate::args::{FigureArgs, Format, OutputArgs, TakesArgs};
 use crate::fundamental::FundamentalArgs;
@@ -289,9 +289,7 @@ impl Timbre {
                     found: &made.found,
                     full_scale_db: reference.full_scale_db(),
                     level_unit: &level_unit,
-                    title: &title,
-                    notes: &notes,
-                    findings: &made.findings,
+                    words: Words { title: &title, notes: &notes, findings: &made.findings },
                 },
                 self.figure.size,
             )?,
@@ -300,9 +298,7 @@ impl Timbre {
                     content,
                     full_scale_db: reference.full_scale_db(),
                     level_unit: &level_unit,
-                    title: &title,
-                    notes: &notes,
-                    findings: &made.findings,
+                    words: Words { title: &title, notes: &notes, findings: &made.findings },
                 },
                 self.figure.size,
             )?,

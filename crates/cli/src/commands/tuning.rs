@@ -17,7 +17,7 @@ use tonemap_core::tuning::{
 use tonemap_core::units::{Frequency, Note};
 use tonemap_core::{Error, Finding, Measured};
 use tonemap_figures::{
-    ColourMap, CompassFigure, Figure, MapColumn, MapFigure, TargetSeries, TargetsFigure,
+    ColourMap, CompassFigure, Figure, MapColumn, MapFigure, TargetSeries, TargetsFigure, Words,
     compass_figure, map_figure, targets_figure,
 };
 
@@ -441,7 +441,8 @@ impl Tuning {
         findings: &[Finding],
     ) -> Result<Figure> {
         let notes = [against_line(found, settings), stretch_line(found)];
-        let figure = CompassFigure { found, title: &title_of(found), notes: &notes, findings };
+        let words = Words { title: &title_of(found), notes: &notes, findings };
+        let figure = CompassFigure { found, words };
         Ok(compass_figure(&figure, self.figure.size)?)
     }
 
@@ -476,9 +477,11 @@ impl Tuning {
             row_hz: &(first..=MAP_ROWS).map(map_row_hz).collect::<Vec<_>>(),
             reference: references[0],
             colours: self.look.colours,
-            title: &title_of(found).replacen("Tuning", "Spectra", 1),
-            notes: &notes,
-            findings,
+            words: Words {
+                title: &title_of(found).replacen("Tuning", "Spectra", 1),
+                notes: &notes,
+                findings,
+            },
         };
         Ok(map_figure(&figure, self.figure.size)?)
     }
@@ -502,9 +505,7 @@ impl Tuning {
         let figure = TargetsFigure {
             takes: &names,
             series: &series,
-            title: "Partials against the ratios wanted",
-            notes: &notes,
-            findings,
+            words: Words { title: "Partials against the ratios wanted", notes: &notes, findings },
         };
         Ok(targets_figure(&figure, self.figure.size)?)
     }
