@@ -37,10 +37,11 @@ impl Component {
         self.amplitude.norm() * (-self.decay_per_s.value * seconds).exp()
     }
 
-    fn energy(&self, lasting_s: f64) -> f64 {
+    /// Mean power from one time to another.
+    fn power(&self, from_s: f64, lasting_s: f64) -> f64 {
         let fall = 2.0 * self.decay_per_s.value * lasting_s;
         let share = if fall.abs() < 1e-6 { 1.0 } else { (1.0 - (-fall).exp()) / fall };
-        self.amplitude.norm_sqr() * share
+        self.at(from_s).powi(2) * share
     }
 
     /// The time to fall by 60 dB, if it falls enough to tell.
@@ -390,7 +391,9 @@ impl Points {
 
     fn two(&self, fit: &Fit<2>) -> Envelope {
         let mut both = [self.component(fit, 0), self.component(fit, 1)];
-        if both[1].energy(self.lasting_s) > both[0].energy(self.lasting_s) {
+        // A component that is over at once may be huge before the first point, where nothing is known of it.
+        let power = |component: &Component| component.power(self.values[0].0, self.lasting_s);
+        if power(&both[1]) > power(&both[0]) {
             both.swap(0, 1);
         }
         let apart = (both[0].frequency_hz.value - both[1].frequency_hz.value).abs();

@@ -850,7 +850,12 @@ impl Partial {
         let late_t60_s = late.t60_s(lasting_s);
         if self.decay_t60_s.is_none() {
             self.take_decay(late_t60_s);
+            self.second_below_db = None;
             return;
+        }
+        if late_t60_s.is_none() {
+            // What is over at once, and neither beats nor is a stage, is no second component.
+            self.second_below_db = None;
         }
         self.late_t60_s = late_t60_s.map(|t| t.value);
         self.late_t60_s_u = late_t60_s.map(|t| t.u);

@@ -40,20 +40,24 @@ pub struct Moment {
 ///
 /// # Errors
 ///
-/// [`Error::Setting`] for times that do not rise from 0 on to an hour at most.
+/// [`Error::Setting`] for times that do not rise from 0 on to an hour at most, or to what so few moments can fill.
 pub fn sound_of(moments: &[Moment], sample_rate_hz: f64) -> Result<Vec<f32>, Error> {
     const LONGEST_S: f64 = 3600.0;
     const USUAL_STEPS: f64 = 4.0;
+    /// A few points at a late time are no reason to make an hour of silence.
+    const FREE_S: f64 = 60.0;
+    const OF_A_MOMENT_S: f64 = 10.0;
+    let latest_s = LONGEST_S.min(FREE_S + OF_A_MOMENT_S * moments.len() as f64);
     let is_wrong = |n: &usize| {
         let time_s = moments[*n].time_s;
         let falls = *n > 0 && time_s <= moments[n - 1].time_s;
-        falls || !(0.0..=LONGEST_S).contains(&time_s)
+        falls || !(0.0..=latest_s).contains(&time_s)
     };
     if let Some(wrong) = (0..moments.len()).find(is_wrong) {
         return Err(Error::Setting {
             setting: "the times of partials",
             given: format!("{} s", moments[wrong].time_s),
-            allowed: format!("rising, from 0 s to {LONGEST_S} s"),
+            allowed: format!("rising, from 0 s to {latest_s} s for {} moments", moments.len()),
         });
     }
     let mut steps_s: Vec<f64> = moments.windows(2).map(|m| m[1].time_s - m[0].time_s).collect();
@@ -224,6 +228,34 @@ impl WithSimd for AddPieces<'_> {
                 first = times(first, second);
                 second = times(second, third);
             }
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn moment(time_s: f64) -> Moment {
+        let point = TrackPoint { frequency_hz: 440.0, amplitude: 0.5, phase_rad: 0.0 };
+        Moment { time_s, partials: vec![(1, point)] }
+    }
+
+    #[test]
+    fn a_few_points_make_no_hour_of_silence() {
+        let late = sound_of(&[moment(0.0), moment(3000.0)], 48_000.0);
+        assert!(late.expect_err("too late").to_string().contains("80 s for 2 moments"));
+        assert!(sound_of(&[moment(0.0), moment(70.0)], 8000.0).is_ok());
+        assert!(sound_of(&[moment(1.0), moment(1.0)], 8000.0).is_err(), "times do not rise");
+    }
+
+    #[test]
+    fn two_points_make_the_sinusoid_between_them() {
+        // 100 whole turns lie between.
+        let sound = sound_of(&[moment(0.0), moment(100.0 / 440.0)], 44_000.0).expect("made");
+        for (n, x) in sound.iter().enumerate().step_by(7) {
+            let truth = 0.5 * (std::f64::consts::TAU * n as f64 / 100.0).cos();
+            assert!((f64::from(*x) - truth).abs() < 1e-5, "{n} {x} {truth}");
         }
     }
 }

@@ -158,11 +158,13 @@ impl Compass {
         (self.lowest..=self.highest).contains(&f64::from(note.0))
     }
 
-    /// Whether a note stands apart: beyond four times the scatter, at least by so much.
+    /// Whether a note stands apart: beyond four times the scatter and what is not known of the curve there, as at the ends, where one
+    /// note less leaves it open; and at least by so much.
     pub(super) fn is_apart(&self, value: &NoteValue, least: f64) -> bool {
         const SCATTERS: f64 = 4.0;
         let off = (value.value - self.at(value.note)).abs();
-        off > least && off > SCATTERS * self.scatter.hypot(value.u)
+        let usual = self.scatter.hypot(value.u).hypot(self.u_at(value.note));
+        off > least && off > SCATTERS * usual
     }
 
     /// The curve at each note of the compass.
