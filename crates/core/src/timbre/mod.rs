@@ -380,7 +380,9 @@ impl Measurement<'_> {
         const STEADY_DB: f64 = 1.0;
         let sounding_s = level.sounding_s();
         let begin_s = note.map_or(sounding_s.0, |note| note.found.start_s - self.start_s);
-        let end_s = sounding_s.1.max(begin_s);
+        // In loud noise the level does not tell the end, but the partials do.
+        let heard_to_s = note.and_then(|note| note.course.last()).map(|(time_s, _)| *time_s);
+        let end_s = heard_to_s.map_or(sounding_s.1, |to_s| to_s.min(sounding_s.1)).max(begin_s);
         let waveform = note.map(|_| Waveform {
             sound: self.sound,
             rate_hz: self.rate_hz,
