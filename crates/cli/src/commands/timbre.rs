@@ -602,9 +602,15 @@ fn as_csv(made: &[Made<'_>]) -> Result<String> {
         ];
         for (key, value) in value.as_object().into_iter().flatten() {
             match value {
-                Value::Array(values) => cells.extend(
-                    values.iter().enumerate().map(|(n, v)| (format!("{key}_{}", n + 1), cell(v))),
-                ),
+                Value::Array(values) => {
+                    let (stem, ending) = match key.strip_suffix("_u") {
+                        Some(stem) => (stem, "_u"),
+                        None => (key.as_str(), ""),
+                    };
+                    let named = values.iter().enumerate();
+                    cells
+                        .extend(named.map(|(n, v)| (format!("{stem}_{}{ending}", n + 1), cell(v))));
+                }
                 Value::Object(_) => {}
                 _ if key == "content" => {}
                 other => cells.push((key.clone(), cell(other))),

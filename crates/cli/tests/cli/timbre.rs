@@ -92,7 +92,8 @@ fn tables_have_a_row_for_each_take_and_one_that_fails_does_not_stop_the_others()
     assert!(run.err.contains("broken.wav") && run.err.contains("tiny.wav"), "{}", run.err);
     let lines: Vec<&str> = run.out.lines().collect();
     assert_eq!(lines.len(), 3, "{}", run.out);
-    assert!(lines[0].starts_with("take,channel,") && lines[0].contains("tristimulus_2"));
+    assert!(lines[0].starts_with("take,channel,f0_hz,f0_hz_u,inharmonicity,"), "{}", lines[0]);
+    assert!(lines[0].contains(",tristimulus_2,") && lines[0].contains(",tristimulus_2_u,"));
     assert!(lines[1].starts_with("noise.wav,1,") && lines[2].starts_with("tone.wav,1,"));
     let alone = bench.run("timbre tiny.wav");
     assert_eq!(alone.status, 1);

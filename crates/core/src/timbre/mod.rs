@@ -297,7 +297,7 @@ impl Measurement<'_> {
                 format!(
                     "How the sound begins is not told: it is there from the start of the span, or rises within {:.1} \
                      ms, faster than can be seen beside a period.",
-                    300.0 * level.box_s
+                    1e3 * level.shortest_s()
                 ),
             ));
         }

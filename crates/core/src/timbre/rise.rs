@@ -151,6 +151,13 @@ impl Level {
         Some(self.time_s(n as f64 - (here - least) / (here - before)))
     }
 
+    /// A faster rise cannot be told from a period that begins at once.
+    pub(super) fn shortest_s(&self) -> f64 {
+        const SHARE: f64 = 0.3;
+        const SHORTEST_S: f64 = 5e-4;
+        (SHARE * self.box_s).max(SHORTEST_S)
+    }
+
     /// The rise from the beginning of the sound, which is found at about `begin_s`. `None` if it is there from the start, or rises
     /// faster than the averaging lets see.
     pub(super) fn rise(
@@ -159,7 +166,6 @@ impl Level {
         to_s: f64,
         waveform: Option<&Waveform<'_>>,
     ) -> Option<Rise> {
-        const TOO_FAST: f64 = 0.3;
         const QUIET: f64 = 0.04;
         let index = |time_s: f64| {
             (((time_s - self.first_s) / self.step_s).max(0.0) as usize).min(self.squares.len())
@@ -179,9 +185,9 @@ impl Level {
         let rough = fits.into_iter().min_by(|a, b| a.rest_s.total_cmp(&b.rest_s))?;
         let exact = waveform.and_then(|waveform| waveform.rise(&rough));
         if let Some(rise) = exact {
-            return Some(rise);
+            return Some(rise).filter(|rise| rise.duration_s.value > self.shortest_s());
         }
-        if rough.duration_s < TOO_FAST * self.box_s {
+        if rough.duration_s < self.shortest_s() {
             return None;
         }
         // Nine crossings and two unknowns; the averaging itself stands on single periods; and a sound that falls while it
