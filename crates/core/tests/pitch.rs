@@ -509,3 +509,18 @@ fn tones_of_one_formant_are_read_at_their_fundamental() {
         assert!(cents.abs() < 1.0, "{f0_hz} Hz under {centre_hz} Hz: {cents}");
     }
 }
+
+/// Half the rate again and again folds a tone near half the sample rate into the levels below.
+#[test]
+fn a_tone_that_only_bats_hear_is_no_low_note() {
+    for hz in [21_000.0, 22_154.0, 23_500.0] {
+        let sound = render(&harmonics(hz, &[0.8]), Vibrato::default(), RATE_HZ, 0.6);
+        let found = pitch(&to_samples(&sound), RATE_HZ, &PitchSettings::default());
+        let notes = found.expect("settings").notes;
+        assert!(
+            notes.is_empty(),
+            "{hz} Hz: {:?}",
+            notes.iter().map(|n| n.f0_hz).collect::<Vec<_>>()
+        );
+    }
+}

@@ -58,6 +58,8 @@ const SAME_SHARE: f64 = 0.0234;
 const ENOUGH: f64 = 0.4;
 /// A frame so far below full scale holds nothing: power of a sample.
 const SILENT: f64 = 1e-13;
+/// Power that the filters leave of what lies above a level.
+const FOLDED: f64 = 3e-8;
 
 /// A reading of the fundamental of a frame.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -159,9 +161,11 @@ impl FrameReader {
     /// The best readings of the frames centred on a time, the best first.
     pub(super) fn read(&mut self, levels: &Levels, time_s: f64) -> Vec<Candidate> {
         self.found.clear();
+        levels.all[0].frame(time_s, &mut self.frame);
+        let whole = dot(&self.frame, &self.frame) / self.frame.len() as f64;
         for (n, level) in levels.all.iter().enumerate() {
             if let Some(range_hz) = level.range_hz {
-                self.read_level(n, level, range_hz, time_s);
+                self.read_level(n, level, range_hz, time_s, whole);
             }
         }
         self.check_periodicity(levels, time_s);
@@ -187,7 +191,14 @@ impl FrameReader {
     }
 
     /// Finds the best series in the frame of one level.
-    fn read_level(&mut self, number: usize, level: &Level, range_hz: (f64, f64), time_s: f64) {
+    fn read_level(
+        &mut self,
+        number: usize,
+        level: &Level,
+        range_hz: (f64, f64),
+        time_s: f64,
+        whole: f64,
+    ) {
         level.frame(time_s, &mut self.frame);
         subtract_mean(&mut self.frame);
         let power = dot(&self.frame, &self.frame) / self.frame.len() as f64;
@@ -195,6 +206,11 @@ impl FrameReader {
             return;
         }
         self.transform_frame(level.rate_hz);
+        // Tones so far below the whole sound have been folded into the level by the filter.
+        let strongest = self.tones.all.iter().fold(0.0, |most: f64, tone| most.max(tone.power));
+        if 0.5 * strongest < FOLDED * whole * self.full_scale() {
+            return;
+        }
         self.propose(range_hz);
         // The best of the level, the best first, each in a place of its own.
         let start = self.found.len();
