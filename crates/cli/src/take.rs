@@ -388,7 +388,7 @@ impl<'a> Part<'a> {
     }
 
     /// All samples of the part, for analyses that hold a note in memory, with what was found of the take and its levels.
-    pub(crate) fn note_samples(&self, what: &'static str, quiet: bool) -> Result<NoteSamples> {
+    pub(crate) fn note_samples(&self) -> Result<NoteSamples> {
         let rate = self.take.info.sample_rate_hz;
         let lasts_s = self.span.len() as f64 / rate;
         if lasts_s > LONGEST_S {
@@ -403,9 +403,10 @@ impl<'a> Part<'a> {
         let mut samples = Vec::with_capacity(self.span.len() as usize);
         let mut meter = self.take.level_meter(self.span);
         let mut findings = self.take.findings.clone();
+        // At most two minutes are read: that is soon done.
         findings.extend(self.read_in_two(
-            what,
-            quiet,
+            "samples",
+            true,
             |block| samples.extend_from_slice(block),
             |block| meter.push(block),
         )?);

@@ -8,6 +8,7 @@ use std::str::FromStr;
 
 use crate::error::Error;
 use crate::finding::Finding;
+use crate::measured::Measured;
 
 /// Level in dB of an amplitude ratio: 20 lg(ratio). Zero gives negative infinity.
 #[must_use]
@@ -31,6 +32,11 @@ pub fn amplitude_from_db(db: f64) -> f64 {
 #[must_use]
 pub fn cents_between(from_hz: f64, to_hz: f64) -> f64 {
     1200.0 * (to_hz / from_hz).log2()
+}
+
+/// Standard uncertainty of a frequency in cents: 1200/ln 2·u/f.
+pub(crate) fn cents_u(hz: &Measured) -> f64 {
+    1200.0 / std::f64::consts::LN_2 * hz.u / hz.value
 }
 
 /// What levels refer to.

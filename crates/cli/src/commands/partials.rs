@@ -236,9 +236,10 @@ impl Partials {
                           them out";
             return Err(Usage(reason.into()).into());
         }
-        let references = pressure_references(&parts);
-        let made: Vec<Made<'_>> =
-            parts.into_iter().map(|part| self.follow(part)).collect::<Result<_>>()?;
+        let quiet = self.output.quiet;
+        let made =
+            take::each_part(parts, "partials", quiet, &mut status, |part| self.follow(part))?;
+        let references = pressure_references(made.iter().map(|one| &one.part));
         let [first, ..] = &made[..] else { return Ok(status) };
         for one in &made {
             output::print_notes(&self.output, &one.findings);
@@ -296,8 +297,7 @@ impl Partials {
     fn follow<'a>(&self, part: Part<'a>) -> Result<Made<'a>> {
         let rate = part.take().info.sample_rate_hz;
         let settings = self.settings(&part)?;
-        let NoteSamples { samples, mut findings } =
-            part.note_samples("partials", self.output.quiet)?;
+        let NoteSamples { samples, mut findings } = part.note_samples()?;
         let mut found = partials(&samples, rate, part.span.start as f64 / rate, &settings)?;
         if let Some(to) = self.ratios.ratios_to {
             found.relate(to, &self.ratios.target)?;

@@ -272,7 +272,7 @@ impl Timbre {
             },
             hop_s: self.search.hop.0,
         };
-        let NoteSamples { samples, mut findings } = part.note_samples("timbre", true)?;
+        let NoteSamples { samples, mut findings } = part.note_samples()?;
         let start_s = part.span.start as f64 / rate;
         let found = timbre(&samples, rate, start_s, &settings)?;
         findings.extend(found.findings.iter().cloned());

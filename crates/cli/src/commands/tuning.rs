@@ -295,7 +295,7 @@ impl Tuning {
         let partials_settings: PartialsSettings =
             self.fundamental.settings(&part, settings.reference_hz)?;
         let range_hz = partials_settings.pitch.range_hz;
-        let NoteSamples { samples, mut findings } = part.note_samples("tuning", true)?;
+        let NoteSamples { samples, mut findings } = part.note_samples()?;
         if self.fundamental.free {
             let found = partials(&samples, rate, start_s, &partials_settings)?;
             findings.extend(found.findings.iter().cloned());

@@ -221,3 +221,13 @@ fn what_cannot_be_followed_is_refused_or_told() {
     assert!(codes(&json).contains(&"several_notes"), "{}", json["findings"]);
     assert!((number(&json["result"]["f0_hz"]) - 440.0).abs() < 0.01);
 }
+
+#[test]
+fn a_take_without_a_note_does_not_stop_the_others() {
+    let bench = with_harp();
+    bench.take("silent.wav", 48_000, WavEncoding::Float, &[vec![0.0; 48_000]]);
+    let run = bench.run("partials silent.wav harp.wav --format csv --quiet");
+    assert_eq!(run.status, 1);
+    assert!(run.err.contains("silent.wav") && run.err.lines().count() == 1, "{}", run.err);
+    assert!(run.out.lines().count() > 20 && run.out.contains("harp.wav,1,1,"), "{}", run.out);
+}

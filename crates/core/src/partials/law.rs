@@ -2,7 +2,7 @@
 
 use crate::linear::inverse;
 use crate::measured::Measured;
-use crate::units::cents_between;
+use crate::units::{cents_between, cents_u};
 
 /// A partial stands off the law if it lies beyond so many times the scatter, and by this many cents.
 const OFF_SCATTERS: f64 = 6.0;
@@ -19,6 +19,12 @@ pub(super) struct StringLaw {
     pub(super) f0_hz: Measured,
     /// Scatter of the partials about the law, in cents.
     pub(super) scatter_cents: f64,
+}
+
+/// Frequency of partial n of a stiff string over that of its first, n·√((1 + B·n²)/(1 + B)).
+pub(crate) fn stiff_ratio(number: usize, inharmonicity: f64) -> f64 {
+    let n = number as f64;
+    n * ((1.0 + inharmonicity * n * n) / (1.0 + inharmonicity)).max(0.0).sqrt()
 }
 
 impl StringLaw {
@@ -52,7 +58,6 @@ pub(super) fn string_law(partials: &[(usize, Measured)]) -> Option<StringLaw> {
         });
     }
     let cent = 2.0 * std::f64::consts::LN_2 / 1200.0;
-    let cents_u = |hz: &Measured| 1200.0 / std::f64::consts::LN_2 * hz.u / hz.value;
     let mut scatter: f64 = 5.0;
     let mut kept = vec![1.0; partials.len()];
     let (mut f, mut slope, mut covariance) = (1.0, 0.0, [[0.0; 2]; 2]);

@@ -35,6 +35,7 @@ mod resynthesis;
 use rustfft::num_complex::Complex;
 use serde::Serialize;
 
+pub(crate) use law::stiff_ratio;
 pub use resynthesis::{Moment, TrackPoint, sound_of};
 
 use crate::error::Error;

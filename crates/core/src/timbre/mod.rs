@@ -57,7 +57,9 @@ use std::collections::BTreeMap;
 use crate::error::Error;
 use crate::finding::Finding;
 use crate::measured::Measured;
-use crate::partials::{PartialTrack, Partials, PartialsSettings, longest, partials_and_pitch};
+use crate::partials::{
+    PartialTrack, Partials, PartialsSettings, longest, partials_and_pitch, stiff_ratio,
+};
 use crate::pitch::{Pitch, VibratoFigures};
 use descriptors::summary;
 use noise::{NoiseCourse, NoiseFrame, Voiced};
@@ -204,13 +206,11 @@ impl NoteOf {
         const MOST: usize = 2000;
         let f0_hz = found.f0_hz.unwrap_or(Measured::new(f64::NAN, f64::NAN));
         let b = found.inharmonicity.map_or(0.0, |b| b.value.max(0.0));
-        let law = |n: f64| n * ((1.0 + b * n * n) / (1.0 + b)).sqrt();
+        let law = |number: usize| stiff_ratio(number, b);
         let course = course(&found, start_s, law);
         let highest_hz = course.iter().map(|(_, hz)| *hz).fold(f0_hz.value, f64::max);
-        let mut ratios: Vec<f64> = (1..=MOST)
-            .map(|n| law(n as f64))
-            .take_while(|ratio| ratio * highest_hz < 0.5 * rate_hz)
-            .collect();
+        let mut ratios: Vec<f64> =
+            (1..=MOST).map(law).take_while(|ratio| ratio * highest_hz < 0.5 * rate_hz).collect();
         for partial in found.partials.iter().filter(|partial| !partial.on_law) {
             let near = partial.cents_from_law.is_some_and(|cents| cents.abs() < 50.0);
             if let Some(ratio) = ratios.get_mut(partial.number.wrapping_sub(1)).filter(|_| near) {
@@ -235,12 +235,12 @@ impl NoteOf {
 }
 
 /// The fundamental over time as the partials together tell it, each by its place on the law, weighted as its noise allows.
-fn course(found: &Partials, start_s: f64, law: impl Fn(f64) -> f64) -> Vec<(f64, f64)> {
+fn course(found: &Partials, start_s: f64, law: impl Fn(usize) -> f64) -> Vec<(f64, f64)> {
     let on_law: Vec<usize> =
         found.partials.iter().filter(|partial| partial.on_law).map(|p| p.number).collect();
     let mut sums: BTreeMap<i64, (f64, f64)> = BTreeMap::new();
     for track in found.tracks.iter().filter(|track| on_law.contains(&track.number)) {
-        let ratio = law(track.number as f64);
+        let ratio = law(track.number);
         let first = ((track.start_s - found.start_s) / found.hop_s).round() as i64;
         for (step, point) in (first..).zip(&track.points) {
             let weight = (point.amplitude * track.number as f64).powi(2);

@@ -2,9 +2,10 @@
 
 use serde::Serialize;
 
-use super::{SoundedNote, cents_u};
+use super::SoundedNote;
 use crate::measured::Measured;
-use crate::units::cents_between;
+use crate::partials::stiff_ratio;
+use crate::units::{cents_between, cents_u};
 
 /// Pure intervals are looked for up to this number.
 const HIGHEST: usize = 10;
@@ -99,11 +100,9 @@ impl SoundedNote {
         let found = self.partials.iter().find(|(known, _)| *known == number);
         found.map(|(_, hz)| *hz).or_else(|| {
             let b = self.inharmonicity?;
-            let n = number as f64;
-            let ratio = |b: f64| n * ((1.0 + b * n * n) / (1.0 + b)).max(0.0).sqrt();
-            let hz = self.f0_hz.value * ratio(b.value);
-            let of_b = self.f0_hz.value * (ratio(b.value + b.u) - ratio(b.value));
-            Some(Measured::new(hz, of_b.hypot(n * self.f0_hz.u)))
+            let hz = |b: f64| self.f0_hz.value * stiff_ratio(number, b);
+            let of_b = hz(b.value + b.u) - hz(b.value);
+            Some(Measured::new(hz(b.value), of_b.hypot(number as f64 * self.f0_hz.u)))
         })
     }
 }

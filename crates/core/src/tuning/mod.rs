@@ -25,6 +25,7 @@ mod interval;
 mod sounded;
 mod temperament;
 
+use rustfft::num_complex::Complex;
 use serde::Serialize;
 
 pub use compass::CurvePoint;
@@ -35,7 +36,7 @@ pub use temperament::{TEMPERAMENTS, Temperament};
 use crate::finding::Finding;
 use crate::measured::Measured;
 use crate::partials::Partials;
-use crate::units::{Note, cents_between};
+use crate::units::{Note, cents_between, cents_u};
 use compass::{Compass, NoteValue};
 
 /// A note that was measured.
@@ -126,11 +127,6 @@ pub struct Tuning {
     pub inharmonicity: Option<CompassCurve>,
     /// What must be known beside it.
     pub findings: Vec<Finding>,
-}
-
-/// Standard uncertainty of a frequency in cents.
-fn cents_u(hz: &Measured) -> f64 {
-    1200.0 / std::f64::consts::LN_2 * hz.u / hz.value
 }
 
 /// Compares notes with a temperament.
@@ -226,9 +222,9 @@ fn recognised(notes: &[SoundedNote], settings: &TuningSettings) -> Vec<Note> {
         // Cents within a semitone lie on a circle: their mean direction.
         let turns = |note: &SoundedNote| {
             let cents = cents_between(settings.reference_hz, note.f0_hz.value);
-            rustfft::num_complex::Complex::cis(std::f64::consts::TAU * cents / 100.0)
+            Complex::cis(std::f64::consts::TAU * cents / 100.0)
         };
-        let sum: rustfft::num_complex::Complex<f64> = notes.iter().map(turns).sum();
+        let sum: Complex<f64> = notes.iter().map(turns).sum();
         let shift = 100.0 * sum.arg() / std::f64::consts::TAU;
         settings.reference_hz * (shift / 1200.0).exp2()
     } else {
