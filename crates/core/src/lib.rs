@@ -22,6 +22,7 @@
 //! | [`partials`] | each partial over time: inharmonicity, decay, beating |
 //! | [`timbre`] | descriptors of a note over time: spectrum, attack, harmonic content, noise |
 //! | [`tuning`] | notes against a temperament: cents, reference pitch, stretch, beats of intervals |
+//! | [`compare`] | two sounds: delay, drift, gain, differences and which of them are real |
 //! | [`filter`] | bands kept or removed, with linear phase and no delay |
 //! | [`synth`] | sounds whose truth is known |
 //!
@@ -47,6 +48,8 @@
 //! # Ok::<(), tonemap_core::Error>(())
 //! ```
 
+mod between;
+pub mod compare;
 mod error;
 pub mod filter;
 mod finding;

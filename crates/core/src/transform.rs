@@ -53,9 +53,18 @@ impl RealTransform {
 
 /// The `length` real values whose transform is `spectrum`, which is real: symmetric about the first.
 pub(crate) fn real_inverse(spectrum: &[f64], length: usize) -> Vec<f64> {
-    let mut spectrum: Vec<Complex<f64>> = spectrum.iter().map(|x| Complex::new(*x, 0.0)).collect();
+    inverse(spectrum.iter().map(|x| Complex::new(*x, 0.0)).collect(), length)
+}
+
+/// The `length` real values of which `spectrum` is the transform.
+pub(crate) fn inverse(mut spectrum: Vec<Complex<f64>>, length: usize) -> Vec<f64> {
     let plan = RealFftPlanner::new().plan_fft_inverse(length);
     let mut values = plan.make_output_vec();
+    // What belongs to a real sequence is real at both ends but for rounding.
+    spectrum[0].im = 0.0;
+    if length.is_multiple_of(2) {
+        spectrum[length / 2].im = 0.0;
+    }
     plan.process(&mut spectrum, &mut values).expect("both buffers have the planned lengths");
     for value in &mut values {
         *value /= length as f64;

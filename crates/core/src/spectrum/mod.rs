@@ -52,6 +52,7 @@ pub use averaged::{Averaging, Detrend};
 pub use curve::{Cumulative, Curve, CurveSettings, Scaling};
 pub use differences::Difference;
 pub use families::{Family, Member};
+pub(crate) use floor::noise_floor;
 pub use response::ResponseCurve;
 pub use zoom::{Zoom, ZoomPass};
 

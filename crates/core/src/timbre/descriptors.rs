@@ -247,7 +247,7 @@ fn weighted_quantile(sorted: &[(f64, f64)], share: f64) -> Option<f64> {
 
 /// Standard deviation of the weighted mean of values of which only those `apart` are independent, from second
 /// differences of such (after J. von Neumann, Ann. Math. Stat. 12, 1941): an even change is no scatter.
-fn scatter_of_mean(course: &[(f64, f64)], apart: usize) -> Option<f64> {
+pub(crate) fn scatter_of_mean(course: &[(f64, f64)], apart: usize) -> Option<f64> {
     if course.len() < 2 * apart + 1 {
         return None;
     }

@@ -38,7 +38,6 @@
 //! H. T. Davis and R. H. Jones, J. Am. Stat. Assoc. 63 (1968); H. F. Pollard and E. V. Jansson, Acustica 51 (1982); K. Jensen,
 //! thesis, University of Copenhagen (1999); E. Yumoto, W. J. Gould and T. Baer, J. Acoust. Soc. Am. 71 (1982).
 
-mod between;
 mod content;
 mod descriptors;
 mod noise;
@@ -46,6 +45,7 @@ mod rise;
 mod shape;
 
 pub use content::{EnvelopeRegion, Harmonic, HarmonicContent, NoiseBand};
+pub(crate) use descriptors::scatter_of_mean;
 pub use descriptors::{
     DESCRIPTOR_COUNT, DESCRIPTORS, Descriptor, DescriptorWords, Descriptors, KeyedDescriptors,
     RegionSummary, TimbrePoint,
@@ -94,6 +94,8 @@ pub struct Timbre {
     pub f0_hz: Option<Measured>,
     /// See above.
     pub inharmonicity: Option<Measured>,
+    /// Its partials, where it has a fundamental.
+    pub partials: Option<Partials>,
     /// Level of the whole, RMS re that of a full-scale sine, in dB.
     pub level_db: f64,
     /// Descriptors over the whole note.
@@ -168,7 +170,8 @@ pub fn timbre(
         Err(other) => return Err(other),
     };
     let measurement = Measurement { sound, rate_hz: sample_rate_hz, start_s, range_hz, settings };
-    Ok(measurement.timbre(note.as_ref(), findings))
+    let found = measurement.timbre(note.as_ref(), findings);
+    Ok(Timbre { partials: note.map(|note| note.found), ..found })
 }
 
 fn check(settings: &TimbreSettings, rate_hz: f64) -> Result<(f64, f64), Error> {
@@ -342,6 +345,7 @@ impl Measurement<'_> {
         Timbre {
             f0_hz: note.map(|note| note.f0_hz),
             inharmonicity: note.and_then(|note| note.found.inharmonicity),
+            partials: None,
             level_db: self.mean_level_db(whole_s),
             whole: summed(whole_s),
             attack: times.attack_s.map(summed),

@@ -3,7 +3,7 @@
 //! A frame holds sixteen periods of the fundamental, so that a harmonic keeps to nine of sixteen bins. Where
 //! the fundamental moves, the frame is first read at a pace that holds it still: time is counted in periods.
 
-use super::between::Interpolator;
+use crate::between::Interpolator;
 use crate::transform::{RealTransform, fast_length};
 use crate::units::cents_between;
 use crate::window::WindowKind;
@@ -159,7 +159,7 @@ impl Reader {
             transform: RealTransform::new(size),
             buffer: vec![0.0; size],
             power: vec![0.0; size / 2 + 1],
-            between: Interpolator::new(),
+            between: Interpolator::quick(),
             bin_hz: rate_hz / size as f64,
             scale: 2.0 / (size as f64 * squares),
         }
@@ -187,7 +187,7 @@ impl Reader {
                 *x = w * self.between.at(voiced.sound, centre + time_s * voiced.rate_hz);
             }
             // The interpolation loses the highest frequencies: there the sound as it is stands.
-            let passed = (2.0 * Interpolator::PASSES * self.power.len() as f64) as usize;
+            let passed = (2.0 * self.between.passes() * self.power.len() as f64) as usize;
             self.transform_buffer(self.power.len() - passed);
         }
         self.split(voiced, middle_s, pace.f0_hz)

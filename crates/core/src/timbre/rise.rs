@@ -11,7 +11,7 @@ use std::ops::Range;
 
 use serde::Serialize;
 
-use super::between::Interpolator;
+use crate::between::Interpolator;
 use crate::measured::Measured;
 use crate::wavering::wavering;
 
@@ -370,7 +370,7 @@ impl Waveform<'_> {
         if to + place(later_s) + 32 > self.sound.len() {
             return None;
         }
-        let between = Interpolator::new();
+        let between = Interpolator::quick();
         // The rough search needs few samples, the end of it some more.
         let sampled = |most: usize| -> Vec<(f64, f64, f64)> {
             let every = ((to - from) / most).max(1);

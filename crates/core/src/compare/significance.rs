@@ -1,0 +1,86 @@
+//! When a difference is real: larger than chance makes any of so many differences in [`FALSE_RATE`] of all comparisons.
+
+use std::collections::HashMap;
+
+use statrs::distribution::{ContinuousCDF, FisherSnedecor, StudentsT};
+
+use crate::units::db_from_power;
+
+/// Share of comparisons of two sounds without a difference in which some difference, of any table, is told as real.
+pub const FALSE_RATE: f64 = 0.05;
+/// Tables of a comparison, which share the rate: levels, bands, bins, partials, descriptors.
+const TABLES: f64 = 5.0;
+
+/// Limits for one table of differences.
+pub(super) struct Family {
+    /// Probability that one difference of the table is told as real by chance, on either side.
+    one_sided: f64,
+    of_powers: HashMap<(u32, u32), f64>,
+}
+
+impl Family {
+    /// A table of `count` independent differences (C. E. Bonferroni, 1936).
+    pub(super) fn new(count: f64) -> Self {
+        Self { one_sided: FALSE_RATE / TABLES / (2.0 * count.max(1.0)), of_powers: HashMap::new() }
+    }
+
+    /// Over its uncertainty, what a difference exceeds that is real; the uncertainty comes from so many degrees of freedom.
+    pub(super) fn over_u(&self, freedom: f64) -> f64 {
+        let freedom = freedom.clamp(1.0, 1e6);
+        StudentsT::new(0.0, 1.0, freedom)
+            .map_or(f64::INFINITY, |t| t.inverse_cdf(1.0 - self.one_sided))
+    }
+
+    /// What the ratio of two noise powers exceeds that differ, in dB. Each is worth so many independent periodograms; their ratio
+    /// follows an F distribution with twice as many degrees of freedom.
+    pub(super) fn powers_db(&mut self, a_periodograms: f64, b_periodograms: f64) -> f64 {
+        // In steps of a sixteenth of an octave, downwards.
+        const STEPS: f64 = 16.0;
+        let step = |n: f64| (n.clamp(0.5, 1e9).log2() * STEPS + 1e-6).floor();
+        let (a, b) = (step(a_periodograms), step(b_periodograms));
+        let one_sided = self.one_sided;
+        *self.of_powers.entry((a as i32 as u32, b as i32 as u32)).or_insert_with(|| {
+            let freedom = |step: f64| 2.0 * (step / STEPS).exp2();
+            let far = |a: f64, b: f64| db_from_power(f_exceeded(freedom(a), freedom(b), one_sided));
+            far(a, b).max(far(b, a))
+        })
+    }
+}
+
+/// What an F-distributed ratio exceeds with a probability.
+fn f_exceeded(above: f64, below: f64, probability: f64) -> f64 {
+    let Ok(ratio) = FisherSnedecor::new(above, below) else { return f64::INFINITY };
+    let (mut low, mut high) = (0.0f64, 1.0f64);
+    while ratio.sf(high.exp()) > probability {
+        (low, high) = (high, 2.0 * high);
+        if high > 200.0 {
+            return f64::INFINITY;
+        }
+    }
+    for _ in 0..40 {
+        let middle = f64::midpoint(low, high);
+        if ratio.sf(middle.exp()) > probability {
+            low = middle;
+        } else {
+            high = middle;
+        }
+    }
+    high.exp()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn limits_agree_with_tables() {
+        // One test of 1 % on both sides: t of 10 degrees 3.169, of many 2.576; F of 10 and 10 degrees 5.847.
+        let mut one = Family::new(1.0);
+        assert!((one.over_u(10.0) - 3.169).abs() < 1e-3);
+        assert!((one.over_u(1e6) - 2.576).abs() < 1e-3);
+        let of_f = 10f64.powf(one.powers_db(5.0, 5.0) / 10.0);
+        assert!((5.847..6.2).contains(&of_f), "{of_f}");
+        assert!(Family::new(30.0).over_u(10.0) > 4.0);
+        assert!(one.powers_db(1e8, 1e8) < 0.01);
+    }
+}

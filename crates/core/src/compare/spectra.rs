@@ -1,0 +1,477 @@
+//! Averaged powers of two sounds, how far chance moves them, and what the two have in common.
+
+use rustfft::num_complex::Complex;
+
+use super::significance::Family;
+use crate::frame::FramePlan;
+use crate::spectrum::noise_floor;
+use crate::transform::RealTransform;
+use crate::units::db_from_power;
+
+/// Decibels per relative change of a power.
+const DB_PER_POWER: f64 = 10.0 / std::f64::consts::LN_10;
+/// Where two takes share less of their power than this, one of the two stands less than 20 dB above what is its own.
+const SHARED_20_DB: f64 = 0.98;
+
+/// A stretch of frequency.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Band {
+    /// Its middle in Hz.
+    pub center_hz: f64,
+    /// Its edges in Hz.
+    pub low_hz: f64,
+    /// See above.
+    pub high_hz: f64,
+}
+
+/// Bands of 1/`fraction` octave in a range: middles and edges of IEC 61260-1:2014, base ten.
+#[must_use]
+pub fn octave_bands(fraction: u32, (low_hz, high_hz): (f64, f64)) -> Vec<Band> {
+    let per = f64::from(fraction);
+    let ratio = |steps: f64| 10f64.powf(0.3 * steps / per);
+    let odd = fraction % 2 == 1;
+    let band = |x: i32| {
+        let steps = f64::from(x) + if odd { 0.0 } else { 0.5 };
+        let center_hz = 1000.0 * ratio(steps);
+        Band { center_hz, low_hz: center_hz * ratio(-0.5), high_hz: center_hz * ratio(0.5) }
+    };
+    let first = ((low_hz / 1000.0).log10() / 0.3 * per).floor() as i32 - 1;
+    let last = ((high_hz / 1000.0).log10() / 0.3 * per).ceil() as i32 + 1;
+    let inside = |band: &Band| {
+        band.center_hz >= low_hz * ratio(-0.1) && band.high_hz <= high_hz * ratio(0.1)
+    };
+    (first..=last).map(band).filter(inside).collect()
+}
+
+/// The averaged power of a sound.
+pub(super) struct Power {
+    /// In each bin the square of the amplitude that a sine there would have.
+    mean: Vec<f64>,
+    /// Variance of the mean over its square.
+    variance: Vec<f64>,
+    /// What the side lobes of all else bring into each bin at most.
+    leaked: Vec<f64>,
+}
+
+/// The averaged powers of one or two sounds over the same frames.
+pub(super) struct Spectra {
+    pub(super) bin_hz: f64,
+    /// Noise bandwidth in bins.
+    noise_bins: f64,
+    /// Bins that chance moves together.
+    bins_together: f64,
+    pub(super) independent_frames: f64,
+    pub(super) frames: u64,
+    pub(super) a: Power,
+    pub(super) b: Power,
+    /// Share of the power in each bin that the two have in common, if they were averaged together.
+    shared: Option<Vec<f64>>,
+}
+
+/// The difference of one stretch of frequency between two sounds.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct BandDifference {
+    /// The stretch.
+    pub band: Band,
+    /// Level in the first, RMS re that of a full-scale sine, in dB; `None` for silence.
+    pub a_db: Option<f64>,
+    /// The same in the second.
+    pub b_db: Option<f64>,
+    /// The second less the first in dB.
+    pub difference_db: Option<f64>,
+    /// Its standard uncertainty.
+    pub difference_db_u: Option<f64>,
+    /// The least difference that would be real, in dB.
+    pub least_db: Option<f64>,
+    /// Whether the difference is real.
+    pub is_real: bool,
+    /// Whether something hides it: what the two have in common is less than 20 dB above what each has of its own, so that a difference says
+    /// nothing of what lies between them; or all there is are side lobes of what is louder elsewhere.
+    pub is_masked: bool,
+}
+
+/// Adds up the powers of frames.
+struct Sums {
+    sum: Vec<f64>,
+    of_squares: Vec<f64>,
+    /// Powers of the frames before, as many as two frames apart that do not overlap.
+    before: Vec<Vec<f64>>,
+    apart: usize,
+    second_differences: Vec<f64>,
+    differences: u64,
+    frames: u64,
+}
+
+impl Sums {
+    fn new(bins: usize, apart: usize) -> Self {
+        Self {
+            sum: vec![0.0; bins],
+            of_squares: vec![0.0; bins],
+            before: Vec::new(),
+            apart,
+            second_differences: vec![0.0; bins],
+            differences: 0,
+            frames: 0,
+        }
+    }
+
+    fn add(&mut self, spectrum: &[Complex<f64>]) {
+        let slot = (self.frames as usize) % (2 * self.apart);
+        let powers: Vec<f64> = spectrum.iter().map(Complex::norm_sqr).collect();
+        for ((sum, of_squares), power) in self.sum.iter_mut().zip(&mut self.of_squares).zip(&powers)
+        {
+            *sum += power;
+            *of_squares += power * power;
+        }
+        if self.before.len() == 2 * self.apart {
+            let middle = &self.before[(slot + self.apart) % (2 * self.apart)];
+            let sums = self.second_differences.iter_mut().zip(&powers);
+            for ((sum, now), (middle, first)) in sums.zip(middle.iter().zip(&self.before[slot])) {
+                *sum += (now - 2.0 * middle + first).powi(2) / 6.0;
+            }
+            self.differences += 1;
+            self.before[slot] = powers;
+        } else {
+            self.before.push(powers);
+        }
+        self.frames += 1;
+    }
+
+    /// The mean, scaled, and its variance. Noise has powers that scatter as much as they are large; a tone scatters less, which is believed
+    /// where it also stands out of its neighbourhood.
+    ///
+    /// What two sounds share moves both alike: there chance is what each has of its own.
+    fn power(&self, plan: &FramePlan, shared: Option<&[f64]>) -> Power {
+        const STANDS_OUT: f64 = 30.0;
+        const STEADY: f64 = 0.1;
+        const SMOOTHED: usize = 16;
+        let frames = self.frames.max(1) as f64;
+        let independent_frames = worth(plan, self.frames);
+        let WindowSums { scale, noise_bins, bins_together } = WindowSums::new(plan);
+        let mean: Vec<f64> = self.sum.iter().map(|sum| sum / frames * scale).collect();
+        let bins = mean.len();
+        // What the frames weigh: noise that comes in bursts is worth fewer of them.
+        let uneven = |k: usize| {
+            let near = k.saturating_sub(SMOOTHED)..(k + SMOOTHED + 1).min(bins);
+            let ratios = near.filter(|k| self.sum[*k] > 0.0);
+            let ratios = ratios.map(|k| 0.5 * self.of_squares[k] / self.sum[k].powi(2));
+            let (sum, count) = ratios.fold((0.0, 0.0), |(sum, n), ratio| (sum + ratio, n + 1.0));
+            if count > 0.0 { (sum / count * frames).max(1.0) } else { 1.0 }
+        };
+        let leaked = leaked(&mean, plan, noise_bins);
+        if let Some(shared) = shared {
+            // The signal times the noise of one of the two scatters so: twice this is the variance of their ratio.
+            let own = |k: usize| (1.0 - shared[k]).max(1e-12) * uneven(k) / independent_frames;
+            let variance = (0..bins).map(own).collect();
+            return Power { mean, variance, leaked };
+        }
+        let floor = noise_floor(&mean, bins_together, independent_frames);
+        let steadiness = |k: usize| {
+            let near = k.saturating_sub(2)..(k + 3).min(bins);
+            let squares: f64 = near.clone().map(|k| self.sum[k].powi(2)).sum();
+            let scatter: f64 = self.second_differences[near].iter().sum();
+            scatter / self.differences as f64 / (squares / (frames * frames))
+        };
+        let variance = (0..bins)
+            .map(|k| {
+                let stands_out = self.differences > 0 && mean[k] > STANDS_OUT * floor[k];
+                let steady = if stands_out { steadiness(k) } else { 1.0 };
+                if steady < STEADY {
+                    let noise = 2.0 * floor[k] / mean[k];
+                    2.0 * steady.max(noise).min(0.5) / independent_frames
+                } else {
+                    uneven(k) / independent_frames
+                }
+            })
+            .collect();
+        Power { mean, variance, leaked }
+    }
+}
+
+impl Spectra {
+    /// Averages two sounds that do not lie over each other, each over its own length.
+    pub(super) fn apart(a: &[f32], b: &[f32], plan: &FramePlan, rate_hz: f64) -> Self {
+        let reader = |sound: &[f32]| {
+            let mut sums = plan_sums(plan);
+            let mut reader = FrameReader::new(plan);
+            let frames = plan.frames(sound.len() as u64) as usize;
+            (0..frames).for_each(|n| sums.add(reader.read(sound, n)));
+            sums
+        };
+        Self::new(plan, rate_hz, &reader(a), &reader(b), None)
+    }
+
+    /// Averages two sounds of the same length that lie over each other.
+    pub(super) fn together(a: &[f32], b: &[f32], plan: &FramePlan, rate_hz: f64) -> Self {
+        let (mut of_a, mut of_b) = (plan_sums(plan), plan_sums(plan));
+        let (mut read_a, mut read_b) = (FrameReader::new(plan), FrameReader::new(plan));
+        let mut cross: Vec<Complex<f64>> = vec![Complex::default(); of_a.sum.len()];
+        let frames = plan.frames(a.len().min(b.len()) as u64) as usize;
+        for n in 0..frames {
+            let (a, b) = (read_a.read(a, n), read_b.read(b, n));
+            for ((cross, a), b) in cross.iter_mut().zip(a).zip(b) {
+                *cross += a.conj() * b;
+            }
+            of_a.add(a);
+            of_b.add(b);
+        }
+        let independent = plan.window.independent_frames(frames as u64, plan.hop);
+        let shared = cross.iter().zip(of_a.sum.iter().zip(&of_b.sum)).map(|(c, (a, b))| {
+            let raw = if *a > 0.0 && *b > 0.0 { c.norm_sqr() / (a * b) } else { 0.0 };
+            // Two noises without anything in common seem to share one part in as many as there are frames.
+            ((raw - 1.0 / independent) / (1.0 - 1.0 / independent).max(1e-3)).clamp(0.0, 1.0)
+        });
+        let shared = shared.collect();
+        Self::new(plan, rate_hz, &of_a, &of_b, Some(shared))
+    }
+
+    fn new(plan: &FramePlan, rate_hz: f64, a: &Sums, b: &Sums, shared: Option<Vec<f64>>) -> Self {
+        let WindowSums { noise_bins, bins_together, .. } = WindowSums::new(plan);
+        let frames = a.frames.min(b.frames);
+        Self {
+            bin_hz: plan.bin_spacing_hz(rate_hz),
+            noise_bins,
+            bins_together,
+            independent_frames: worth(plan, frames),
+            frames,
+            a: a.power(plan, shared.as_deref()),
+            b: b.power(plan, shared.as_deref()),
+            shared,
+        }
+    }
+
+    /// Share of its power that one of the two, that which has less of its own, has in common with the other.
+    pub(super) fn shared_share(&self) -> Option<f64> {
+        let all = Band { center_hz: 0.0, low_hz: 0.0, high_hz: f64::INFINITY };
+        self.shared_in(&self.weights(&all)).map(|(a, b)| a.max(b))
+    }
+
+    /// Bins of a band, each with the share of it that lies inside.
+    fn weights(&self, band: &Band) -> Vec<(usize, f64)> {
+        let last = self.a.mean.len() - 1;
+        let low = (band.low_hz / self.bin_hz).max(0.5);
+        let high = (band.high_hz / self.bin_hz).min(last as f64 + 0.5);
+        if high <= low {
+            return Vec::new();
+        }
+        let (first, end) = ((low + 0.5).floor() as usize, (high + 0.5).floor() as usize);
+        (first..=end.min(last))
+            .map(|k| {
+                let (from, to) = (k as f64 - 0.5, k as f64 + 0.5);
+                (k, to.min(high) - from.max(low))
+            })
+            .filter(|(_, share)| *share > 0.0)
+            .collect()
+    }
+
+    /// Share of the power of each in bins that it has in common with the other.
+    fn shared_in(&self, bins: &[(usize, f64)]) -> Option<(f64, f64)> {
+        let shared = self.shared.as_ref()?;
+        let share = |power: &Power| {
+            let (part, whole) = bins.iter().fold((0.0, 0.0), |(part, whole), (k, weight)| {
+                let power = weight * power.mean[*k];
+                (part + shared[*k] * power, whole + power)
+            });
+            if whole > 0.0 { part / whole } else { 0.0 }
+        };
+        Some((share(&self.a), share(&self.b)))
+    }
+
+    /// Whether most of what bins hold may be side lobes.
+    fn is_leaked(&self, power: &Power, bins: &[(usize, f64)]) -> bool {
+        const ABOVE_LEAKED: f64 = 10.0;
+        let sum = |values: &[f64]| bins.iter().map(|(k, share)| share * values[*k]).sum::<f64>();
+        sum(&power.mean) < ABOVE_LEAKED * sum(&power.leaked)
+    }
+
+    /// Power in a band, weighted over frequency, and the variance of it over its square.
+    fn power_in(
+        &self,
+        power: &Power,
+        bins: &[(usize, f64)],
+        of: &impl Fn(f64) -> f64,
+    ) -> (f64, f64) {
+        let (mut sum, mut variance) = (0.0, 0.0);
+        for (k, share) in bins {
+            let here = share * of(*k as f64 * self.bin_hz) * power.mean[*k];
+            sum += here;
+            variance += here * here * power.variance[*k];
+        }
+        // Chance moves neighbours together, but no more of them than there are.
+        let together = self.bins_together.min(bins.len() as f64);
+        let relative = if sum > 0.0 { together * variance / (sum * sum) } else { f64::INFINITY };
+        (sum / self.noise_bins, relative)
+    }
+
+    /// Level in dB of the power over all frequencies, each weighted, in the first and the second, and the difference.
+    pub(super) fn level(
+        &self,
+        range_hz: (f64, f64),
+        of: &impl Fn(f64) -> f64,
+        family: &mut Family,
+    ) -> BandDifference {
+        let (low_hz, high_hz) = range_hz;
+        self.weighted(Band { center_hz: low_hz.midpoint(high_hz), low_hz, high_hz }, of, family)
+    }
+
+    /// The difference in a band.
+    pub(super) fn difference(&self, band: Band, family: &mut Family) -> BandDifference {
+        self.weighted(band, &|_| 1.0, family)
+    }
+
+    /// The difference in each bin within a range.
+    pub(super) fn bins(&self, (low_hz, high_hz): (f64, f64)) -> impl Iterator<Item = Band> + '_ {
+        (1..self.a.mean.len())
+            .map(|k| k as f64 * self.bin_hz)
+            .filter(move |hz| (low_hz..=high_hz).contains(hz))
+            .map(|hz| Band {
+                center_hz: hz,
+                low_hz: hz - 0.499 * self.bin_hz,
+                high_hz: hz + 0.499 * self.bin_hz,
+            })
+    }
+
+    /// Bins in a range that chance moves each by itself.
+    pub(super) fn independent_bins(&self, (low_hz, high_hz): (f64, f64)) -> f64 {
+        let high_hz = high_hz.min(self.bin_hz * self.a.mean.len() as f64);
+        ((high_hz - low_hz) / self.bin_hz / self.bins_together).max(1.0)
+    }
+
+    fn weighted(
+        &self,
+        band: Band,
+        of: &impl Fn(f64) -> f64,
+        family: &mut Family,
+    ) -> BandDifference {
+        let bins = self.weights(&band);
+        let (a, a_variance) = self.power_in(&self.a, &bins, of);
+        let (b, b_variance) = self.power_in(&self.b, &bins, of);
+        let level = |power: f64| (power > 0.0).then(|| db_from_power(power));
+        let mut found = BandDifference {
+            band,
+            a_db: level(a),
+            b_db: level(b),
+            difference_db: None,
+            difference_db_u: None,
+            least_db: None,
+            is_real: false,
+            is_masked: false,
+        };
+        let (Some(a_db), Some(b_db)) = (found.a_db, found.b_db) else { return found };
+        let difference_db = b_db - a_db;
+        let u = DB_PER_POWER * (a_variance + b_variance).sqrt();
+        let least_db = match self.shared_in(&bins) {
+            Some((of_a, of_b)) => {
+                found.is_masked = of_a.min(of_b) < SHARED_20_DB;
+                u * family.over_u(self.independent_frames - 1.0)
+            }
+            None => family.powers_db(1.0 / a_variance, 1.0 / b_variance),
+        };
+        let louder = if a > b { &self.a } else { &self.b };
+        found.is_masked |= self.is_leaked(louder, &bins);
+        found.difference_db = Some(difference_db);
+        found.difference_db_u = Some(u).filter(|u| u.is_finite());
+        found.least_db = Some(least_db).filter(|least| least.is_finite());
+        let exceeds = difference_db.abs() > least_db;
+        found.is_real = exceeds && !found.is_masked;
+        found
+    }
+}
+
+/// Sums over a window.
+struct WindowSums {
+    /// What makes of |X|² the square of the amplitude of a tone.
+    scale: f64,
+    noise_bins: f64,
+    bins_together: f64,
+}
+
+impl WindowSums {
+    fn new(plan: &FramePlan) -> Self {
+        let w = plan.window.samples();
+        let sum: f64 = w.iter().sum();
+        let of_squares: f64 = w.iter().map(|w| w * w).sum();
+        let of_fourths: f64 = w.iter().map(|w| w.powi(4)).sum();
+        let size = plan.transform_size as f64;
+        Self {
+            scale: 4.0 / (sum * sum),
+            noise_bins: size * of_squares / (sum * sum),
+            bins_together: size * of_fourths / (of_squares * of_squares),
+        }
+    }
+}
+
+/// Independent frames that so many frames are worth.
+fn worth(plan: &FramePlan, frames: u64) -> f64 {
+    plan.window.independent_frames(frames, plan.hop).max(1.0)
+}
+
+/// What the side lobes of the power elsewhere bring into each bin at most, groups of bins taken together.
+fn leaked(mean: &[f64], plan: &FramePlan, noise_bins: f64) -> Vec<f64> {
+    const GROUPS: usize = 128;
+    let size = mean.len().div_ceil(GROUPS);
+    let per_bin = plan.segment() as f64 / plan.transform_size as f64;
+    // By distance in groups, from edge to edge.
+    let lobes: Vec<f64> = (0..GROUPS)
+        .map(|apart| {
+            let bins = (apart.max(1) - 1) * size;
+            plan.window.side_lobe_beyond(bins as f64 * per_bin).powi(2)
+        })
+        .collect();
+    let powers: Vec<f64> =
+        mean.chunks(size).map(|bins| bins.iter().sum::<f64>() / noise_bins).collect();
+    let of_group = |group: usize| -> f64 {
+        let apart = |other: usize| group.abs_diff(other);
+        let others = powers.iter().enumerate().filter(|(other, _)| apart(*other) > 1);
+        others.map(|(other, power)| power * lobes[apart(other)]).sum()
+    };
+    let of_groups: Vec<f64> = (0..powers.len()).map(of_group).collect();
+    (0..mean.len()).map(|k| of_groups[k / size]).collect()
+}
+
+fn plan_sums(plan: &FramePlan) -> Sums {
+    Sums::new(plan.transform_size / 2 + 1, plan.segment().div_ceil(plan.hop))
+}
+
+/// Transforms frame after frame.
+struct FrameReader<'a> {
+    plan: &'a FramePlan,
+    transform: RealTransform,
+    input: Vec<f64>,
+}
+
+impl<'a> FrameReader<'a> {
+    fn new(plan: &'a FramePlan) -> Self {
+        let transform = RealTransform::new(plan.transform_size);
+        Self { plan, transform, input: vec![0.0; plan.transform_size] }
+    }
+
+    fn read(&mut self, sound: &[f32], frame: usize) -> &[Complex<f64>] {
+        let window = self.plan.window.samples();
+        let samples = &sound[frame * self.plan.hop..][..window.len()];
+        self.input.fill(0.0);
+        for ((value, x), w) in self.input.iter_mut().zip(samples).zip(window) {
+            *value = f64::from(*x) * w;
+        }
+        self.transform.forward(&mut self.input)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn bands_are_those_of_the_standard() {
+        let thirds = octave_bands(3, (20.0, 20_000.0));
+        assert_eq!(thirds.len(), 31);
+        assert!((thirds[17].center_hz - 1000.0).abs() < 1e-9);
+        assert!((thirds[0].center_hz - 19.953).abs() < 1e-3);
+        assert!((thirds[17].high_hz - 1122.018).abs() < 1e-3);
+        let neighbours = thirds
+            .windows(2)
+            .all(|pair| (pair[0].high_hz - pair[1].low_hz).abs() < 1e-9 * pair[1].low_hz);
+        assert!(neighbours);
+        assert_eq!(octave_bands(1, (20.0, 20_000.0)).len(), 10);
+    }
+}
