@@ -62,7 +62,7 @@ pub(crate) struct TakesArgs {
 }
 
 /// Which stretch of a take to analyse.
-#[derive(Args, Clone, Default)]
+#[derive(Args, Clone, Debug, Default)]
 #[command(next_help_heading = "Part of the take")]
 pub(crate) struct SpanArgs {
     /// Start of the span: 1.5, 1.5s, 250ms or 1:02.5
@@ -74,6 +74,22 @@ pub(crate) struct SpanArgs {
 }
 
 impl SpanArgs {
+    /// A span as it stands behind the name of a take: 0.5..1.2, and either end may be left out.
+    pub(crate) fn between(text: &str) -> Result<Self, Error> {
+        let end = |text: &str| match text.trim() {
+            "" => Ok(None),
+            time => time.parse().map(Some),
+        };
+        match text.split_once("..") {
+            Some((from, to)) if text.trim() != ".." => Ok(Self { from: end(from)?, to: end(to)? }),
+            _ => Err(Error::Unreadable {
+                given: text.into(),
+                wanted: "a span",
+                forms: "0.5..1.2, 0.5.. or ..1.2",
+            }),
+        }
+    }
+
     pub(crate) fn span(&self) -> Span {
         Span { from_s: self.from.map(|t| t.0), to_s: self.to.map(|t| t.0) }
     }

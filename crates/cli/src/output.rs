@@ -268,6 +268,8 @@ pub(crate) struct Envelope<'a, S: Serialize, R: Serialize> {
     pub(crate) kind: &'static str,
     /// Version of the keys of `result`.
     pub(crate) schema: u32,
+    /// What was typed, as far as it bears on the result.
+    pub(crate) arguments: Vec<String>,
     /// Where it comes from.
     #[serde(flatten)]
     pub(crate) source: SourceRecord,
@@ -327,6 +329,7 @@ fn json_of<S: Serialize, R: Serialize>(
         tonemap: env!("CARGO_PKG_VERSION"),
         kind,
         schema: 1,
+        arguments: crate::recipe::typed(),
         source,
         settings,
         result,

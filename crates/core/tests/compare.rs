@@ -11,7 +11,7 @@ const RATE: f64 = 48_000.0;
 
 fn compared(a: &[f64], b: &[f64]) -> Comparison {
     let (a, b) = (to_samples(a), to_samples(b));
-    let sound = |samples| Sound { samples, rate_hz: RATE };
+    let sound = |samples| Sound { samples, rate_hz: RATE, full_scale_db: 0.0 };
     compare(sound(&a), sound(&b), &CompareSettings::default()).expect("comparable")
 }
 

@@ -55,6 +55,19 @@ impl ColourMap {
     }
 }
 
+/// Colours of a difference, from blue for the least through white for none to orange for the greatest: blue and orange stay apart for all common kinds
+/// of colour blindness, and grey tells how large it is.
+pub(crate) fn diverging() -> [[u8; 3]; COLOURS] {
+    let mut table = [[0; 3]; COLOURS];
+    for (n, colour) in table.iter_mut().enumerate() {
+        let share = 2.0 * n as f64 / (COLOURS - 1) as f64 - 1.0;
+        let size = share.abs();
+        let hue: f64 = if share < 0.0 { 255.0 } else { 50.0 };
+        *colour = within_gamut(0.975 - 0.52 * size, 0.17 * size.powf(0.8), hue.to_radians());
+    }
+    table
+}
+
 /// From 0 up and down again, fuller in the middle than an arch.
 fn bow(share: f64) -> f64 {
     (4.0 * share * (1.0 - share)).max(0.0).powf(0.55)

@@ -16,6 +16,8 @@
 //! | [`compass_figure`] | cents and inharmonicity of notes across the compass |
 //! | [`map_figure`] | the spectra of all notes side by side |
 //! | [`targets_figure`] | partials of bells against the ratios wanted |
+//! | [`difference_figure`] | two spectra and their difference |
+//! | [`maps_figure`] | two spectrograms and their difference |
 //! | [`waterfall_figure`] | spectra one behind the other, over time |
 //! | [`waveform_figure`] | waveforms and their RMS levels over time |
 //! | [`index_page`] | a page that shows a run of commands with their tables and figures |
@@ -25,6 +27,7 @@
 //! maps of pictures, `marks` lays tracks and events over them, `ticks` chooses round values, and `labels` and `legend` name what is drawn.
 
 mod colours;
+mod compare;
 mod error;
 mod labels;
 mod legend;
@@ -46,6 +49,7 @@ mod waterfall;
 mod waveform;
 
 pub use colours::ColourMap;
+pub use compare::{DifferenceFigure, MapsFigure, difference_figure, maps_cells, maps_figure};
 pub use error::Error;
 pub use marks::{DrawnTrack, Marks, TrackPoint};
 pub use narrow::{DrawnLook, NarrowFigure, narrow_figure};

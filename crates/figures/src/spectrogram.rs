@@ -458,8 +458,19 @@ pub(crate) fn draw_colour_bar(
     (top, bottom): (f64, f64),
     right: f64,
 ) -> Result<(), Error> {
-    let left = right + BAR_FROM_PX;
-    let table = bar.colours.table();
+    let title = format!("dB {}", bar.reference.words());
+    draw_bar(sheet, &bar.colours.table(), bar.range_db, &title, (top, bottom), right + BAR_FROM_PX)
+}
+
+/// A bar of colours with what they mean, its left side at `left`.
+pub(crate) fn draw_bar(
+    sheet: &Sheet<'_>,
+    table: &[[u8; 3]; COLOURS],
+    (low, high): (f64, f64),
+    title: &str,
+    (top, bottom): (f64, f64),
+    left: f64,
+) -> Result<(), Error> {
     let height = (bottom - top) as usize;
     let row = |y: usize| [table[(height - 1 - y) * COLOURS / height]; BAR_PX as usize];
     let pixels = (0..height).flat_map(row).collect::<Vec<_>>().into_flattened();
@@ -470,13 +481,7 @@ pub(crate) fn draw_colour_bar(
         height,
         pixels,
     })?;
-    let axis = Axis {
-        low: bar.range_db.0,
-        high: bar.range_db.1,
-        scale: Scale::Linear,
-        from_px: bottom,
-        to_px: top,
-    };
+    let axis = Axis { low, high, scale: Scale::Linear, from_px: bottom, to_px: top };
     let panel = Panel { x: Axis { from_px: left, to_px: left + BAR_PX, ..axis }, y: axis };
     let look = Type::new(theme::TICK_PX, theme::INK);
     let mut last_y = f64::INFINITY;
@@ -488,12 +493,10 @@ pub(crate) fn draw_colour_bar(
             last_y = y;
         }
     }
-    let words = bar.reference.words();
     panel.draw_box(sheet)?;
     let look = Type::new(theme::LABEL_PX, theme::INK);
-    let title = format!("dB {words}");
-    let width = look.width(&title);
-    sheet.text(left + BAR_PX + 38.0 - width, top - 11.0, &title, look)
+    let width = look.width(title);
+    sheet.text(left + BAR_PX + 38.0 - width, top - 11.0, title, look)
 }
 
 #[cfg(test)]

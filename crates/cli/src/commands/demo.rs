@@ -471,6 +471,14 @@ impl Demo {
         self.write_take("flute-scale.wav", RATE, 24, &[narrow(&alder_hall::flute_scale(rate))])?;
         self.write_take("hall-burst.wav", RATE, 24, &[narrow(&alder_hall::hall_burst(rate, 2.5))])?;
         self.write_take("calibrator.wav", RATE, 24, &[narrow(&alder_hall::calibrator(rate, 3.0))])?;
+        let seat = narrow(&alder_hall::harp_from_the_seat(rate, 5.0));
+        self.write_take("harp-seat.wav", RATE, 24, &[seat])?;
+        for (candidate, name) in [(0, "a"), (1, "b")] {
+            for run in 1..=3 {
+                let fan = narrow(&alder_hall::fan(candidate, run, rate, 4.0));
+                self.write_take(&format!("fan-{name}{run}.wav"), RATE, 24, &[fan])?;
+            }
+        }
         self.write_take("harp-copy.wav", RATE, 24, &[narrow(&alder_hall::poor_copy(rate, 4.0))])?;
         let overdriven = narrow(&alder_hall::overdriven_flute(44_100.0, 2.0));
         let dead = vec![0.0; overdriven.len()];

@@ -1,5 +1,7 @@
 //! The commands, one file each: its arguments, then resolve settings → run → present.
 
+mod again;
+mod compare;
 mod demo;
 mod filter;
 mod inspect;
@@ -27,9 +29,11 @@ pub(crate) enum Command {
     Partials(Box<partials::Partials>),
     Timbre(Box<timbre::Timbre>),
     Tuning(Box<tuning::Tuning>),
+    Compare(Box<compare::Compare>),
     Filter(Box<filter::Filter>),
     Signal(signal::Signal),
     Study(study::Study),
+    Again(again::Again),
     Demo(demo::Demo),
 }
 
@@ -43,9 +47,11 @@ impl Command {
             Self::Partials(command) => command.run(),
             Self::Timbre(command) => command.run(),
             Self::Tuning(command) => command.run(),
+            Self::Compare(command) => command.run(),
             Self::Filter(command) => command.run(),
             Self::Signal(command) => command.run(),
             Self::Study(command) => command.run(),
+            Self::Again(command) => command.run(),
             Self::Demo(command) => command.run(),
         }
     }

@@ -2,8 +2,8 @@
 
 use super::profile::{Quantity, QuantityKind, note_quantities};
 use super::significance::Family;
-use super::spectra::{Spectra, octave_bands};
-use super::{CompareSettings, Sound, a_weighting, frames_for, peak_db, range};
+use super::spectra::Spectra;
+use super::{CompareSettings, Sound, a_weighting, bands_told, frames_for, peak_db, range};
 use crate::error::Error;
 use crate::frame::FramePlan;
 use crate::measured::Measured;
@@ -41,11 +41,12 @@ pub struct GroupDifference {
 ///
 /// As [`compare`](super::compare).
 pub fn profile(sound: Sound<'_>, settings: &CompareSettings) -> Result<Profile, Error> {
-    let Sound { samples, rate_hz } = sound;
+    let Sound { samples, rate_hz, full_scale_db } = sound;
     let range_hz = range(settings, rate_hz)?;
     let frames = frames_for(settings, rate_hz, samples.len());
     let plan = FramePlan::new(&frames, rate_hz, samples.len() as u64)?;
-    let spectra = Spectra::apart(samples, samples, &plan, rate_hz);
+    let mut spectra = Spectra::apart(samples, samples, &plan, rate_hz);
+    spectra.full_scale_db = [full_scale_db; 2];
     let mut family = Family::new(1.0);
     let level = |kind, key: String, name: String, db: Option<f64>| {
         let value = Measured::new(db?, f64::NAN);
@@ -58,17 +59,14 @@ pub fn profile(sound: Sound<'_>, settings: &CompareSettings) -> Result<Profile, 
     quantities.extend(level(of_level, "level_db".into(), "level".into(), rms));
     let name = "level, A-weighted".into();
     quantities.extend(level(of_level, "a_weighted_db".into(), name, weighted));
-    quantities.extend(level(of_level, "peak_db".into(), "peak".into(), peak_db(samples)));
-    for band in octave_bands(settings.fraction, range_hz) {
-        if band.high_hz - band.low_hz < plan.resolution_hz(rate_hz) {
-            continue;
-        }
+    quantities.extend(level(of_level, "peak_db".into(), "peak".into(), peak_db(sound)));
+    for band in bands_told(settings, range_hz, plan.resolution_hz(rate_hz), rate_hz) {
         let found = spectra.difference(band, &mut family).a_db;
         let key = format!("bands[{:.4}].level_db", band.center_hz);
         let name = format!("{} Hz", nominal(band.center_hz));
         quantities.extend(level(QuantityKind::Band, key, name, found));
     }
-    quantities.extend(note_quantities(samples, rate_hz, &settings.timbre)?);
+    quantities.extend(note_quantities(sound, &settings.timbre)?);
     Ok(Profile { quantities })
 }
 

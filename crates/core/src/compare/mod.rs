@@ -4,7 +4,7 @@
 //!
 //! **Alignment** (module `align`): the delay of the second behind the first between samples, the drift between their clocks, polarity and gain,
 //! by generalized cross-correlation, stretch by stretch. Two sounds are taken as recordings of one
-//! if they have half of their power in common: in each bin γ² = \|Σ A*B\|² / (Σ\|A\|²·Σ\|B\|²) over the frames (G. C. Carter, Proc. IEEE 75,
+//! if they have half of their power in common, or nine tenths if it is that of a few tones: in each bin γ² = \|Σ A*B\|² / (Σ\|A\|²·Σ\|B\|²) over the frames (G. C. Carter, Proc. IEEE 75,
 //! 1987), less what chance makes of it.
 //!
 //! **Null test.** What is left of the second after delay, drift and gain: b − g·a, as a level, and re the second.
@@ -22,13 +22,17 @@
 
 mod align;
 mod group;
+mod maps;
 mod profile;
+mod recorded;
 mod significance;
 mod spectra;
 
 pub use group::{GroupDifference, Profile, compare_groups, profile};
+pub use maps::{DifferenceMaps, difference_maps};
 pub use profile::{Quantity, QuantityKind};
-pub use significance::FALSE_RATE;
+pub use recorded::{Recorded, comparability};
+pub use significance::{FALSE_RATE, limit_over_u};
 pub use spectra::{Band, BandDifference, octave_bands};
 
 use crate::between::Interpolator;
@@ -80,6 +84,8 @@ pub struct Sound<'a> {
     pub samples: &'a [f32],
     /// Its sample rate in Hz.
     pub rate_hz: f64,
+    /// Level of a full-scale sine in dB: 0 for levels re full scale.
+    pub full_scale_db: f64,
 }
 
 /// How the second sound lies to the first.
@@ -168,8 +174,11 @@ pub struct Comparison {
 
 /// Frames beside each other at least.
 const FEWEST_FRAMES: f64 = 6.0;
-/// Two sounds that share less of their power are not recordings of one.
+/// Two sounds that share less of their power are not recordings of one: by chance two instruments have a tone in common, but not noise.
 const LEAST_SHARED: f64 = 0.5;
+const LEAST_SHARED_TONES: f64 = 0.9;
+/// Up to so many bins are tones.
+const TONES: f64 = 12.0;
 
 /// Compares a sound `b` with a reference `a`.
 ///
@@ -192,28 +201,27 @@ pub fn compare(
     let plan = FramePlan::new(&frames, rate_hz, shorter as u64)?;
     let aligned = settings.align.then(|| align(a_samples, b_samples, rate_hz)).flatten();
     let together = aligned.and_then(|found| over_each_other(a_samples, found, &frames, rate_hz));
-    let (spectra, lie) = match together {
+    let (mut spectra, lie) = match together {
         Some((spectra, lie)) => (spectra, Some(lie)),
         None => (Spectra::apart(a_samples, b_samples, &plan, rate_hz), None),
     };
+    spectra.full_scale_db = [a.full_scale_db, b.full_scale_db];
     if settings.align && lie.is_none() {
         findings.push(Finding::note(
             "not_one_sound",
-            "The two have less than half of their power in common: they are not recordings of one sound, are not laid over each other, and \
-             are compared by their averages.",
+            "The two have too little in common to be recordings of one sound: they are not laid over each other, and are compared by \
+             their averages.",
         ));
     }
-    let of_a = note_quantities(a.samples, a.rate_hz, &settings.timbre)?;
-    let of_b = note_quantities(b.samples, b.rate_hz, &settings.timbre)?;
+    let of_a = note_quantities(a, &settings.timbre)?;
+    let of_b = note_quantities(b, &settings.timbre)?;
     let gain_db = lie.map_or(0.0, |lie| lie.gain_db.value);
     let mut two_levels = Family::new(2.0);
     let level = spectra.level(range_hz, &|_| 1.0, &mut two_levels);
     // Without a common sound, levels are matched.
     let gain_db = if lie.is_some() { gain_db } else { level.difference_db.unwrap_or(0.0) };
     let matched_db = if settings.match_gain { gain_db } else { 0.0 };
-    let wide_enough = |band: &Band| band.high_hz - band.low_hz >= plan.resolution_hz(rate_hz);
-    let bands: Vec<Band> =
-        octave_bands(settings.fraction, range_hz).into_iter().filter(wide_enough).collect();
+    let bands = bands_told(settings, range_hz, plan.resolution_hz(rate_hz), rate_hz);
     let mut family = Family::new(bands.len() as f64);
     let bands: Vec<BandDifference> = bands
         .into_iter()
@@ -232,7 +240,7 @@ pub fn compare(
         matched_db,
         level,
         a_weighted: spectra.level(range_hz, &a_weighting, &mut two_levels),
-        peak_db: [peak_db(a.samples), peak_db(b.samples)],
+        peak_db: [peak_db(a), peak_db(b)],
         spectrum_difference_rms_db: rms(&|band| band.difference_db),
         chance_rms_db: rms(&|band| band.difference_db_u),
         bands,
@@ -260,7 +268,8 @@ fn over_each_other(
     let few = spectra.independent_frames < FEWEST_FRAMES / 2.0;
     let by_waveform = correlation * correlation;
     let shared_share = if few { by_waveform } else { spectra.shared_share().unwrap_or(0.0) };
-    if shared_share < LEAST_SHARED {
+    let are_tones = few || spectra.bins_in_common() < TONES;
+    if shared_share < if are_tones { LEAST_SHARED_TONES } else { LEAST_SHARED } {
         return None;
     }
     let (mut left, mut whole) = (0.0, 0.0);
@@ -334,9 +343,21 @@ fn raised(sound: Sound<'_>, rate_hz: f64) -> Option<Vec<f32>> {
     })
 }
 
-fn peak_db(samples: &[f32]) -> Option<f64> {
-    let peak = samples.iter().fold(0.0f32, |peak, x| peak.max(x.abs()));
-    (peak > 0.0).then(|| db_from_amplitude(f64::from(peak)))
+fn peak_db(sound: Sound<'_>) -> Option<f64> {
+    let peak = sound.samples.iter().fold(0.0f32, |peak, x| peak.max(x.abs()));
+    (peak > 0.0).then(|| db_from_amplitude(f64::from(peak)) + sound.full_scale_db)
+}
+
+/// Bands that are as wide as what frames tell apart, and end below half the sample rate.
+fn bands_told(
+    settings: &CompareSettings,
+    range_hz: (f64, f64),
+    resolution_hz: f64,
+    rate_hz: f64,
+) -> Vec<Band> {
+    let told =
+        |band: &Band| band.high_hz - band.low_hz >= resolution_hz && band.high_hz <= rate_hz / 2.0;
+    octave_bands(settings.fraction, range_hz).into_iter().filter(told).collect()
 }
 
 fn matched(mut difference: BandDifference, gain_db: f64) -> BandDifference {
@@ -374,9 +395,7 @@ fn differences(a: Vec<Quantity>, b: Vec<Quantity>) -> Vec<QuantityDifference> {
         let known = all.iter().filter(|q| q.kind == kind && q.value.value.is_finite());
         known.filter(|q| in_b(&q.key).is_some()).count()
     };
-    // Uncertainties of a quantity are told from some ten values each.
-    const FREEDOM: f64 = 10.0;
-    let over_u = |kind| Family::new(judged(kind) as f64).over_u(FREEDOM);
+    let over_u = |kind| limit_over_u(judged(kind));
     let (of_partials, of_descriptors) =
         (over_u(QuantityKind::Partial), over_u(QuantityKind::Descriptor));
     all.into_iter()

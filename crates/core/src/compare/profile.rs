@@ -2,11 +2,12 @@
 
 use serde::Serialize;
 
+use super::Sound;
 use crate::error::Error;
 use crate::measured::Measured;
 use crate::partials::{Partial, PartialTrack, Partials};
 use crate::timbre::{DESCRIPTORS, Descriptor, Timbre, TimbreSettings, scatter_of_mean, timbre};
-use crate::units::db_from_power;
+use crate::units::db_from_amplitude;
 
 /// Kind of a quantity: those of a kind stand in one table.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
@@ -44,11 +45,10 @@ const NOTE_OVER_NOISE_DB: f64 = 12.0;
 
 /// Partials and descriptors of a sound. Where it holds no frame, or nothing can be said, there are none.
 pub(super) fn note_quantities(
-    sound: &[f32],
-    rate_hz: f64,
+    sound: Sound<'_>,
     settings: &TimbreSettings,
 ) -> Result<Vec<Quantity>, Error> {
-    let found = match timbre(sound, rate_hz, 0.0, settings) {
+    let found = match timbre(sound.samples, sound.rate_hz, 0.0, settings) {
         Ok(found) => found,
         Err(Error::TooShort { .. }) => return Ok(Vec::new()),
         Err(other) => return Err(other),
@@ -58,13 +58,13 @@ pub(super) fn note_quantities(
     let is_note = found.partials.is_some() && over_noise.is_none_or(|db| db > NOTE_OVER_NOISE_DB);
     let mut quantities = Vec::new();
     if let Some(partials) = found.partials.as_ref().filter(|_| is_note) {
-        quantities.extend(partial_quantities(partials));
+        quantities.extend(partial_quantities(partials, sound.full_scale_db));
     }
     quantities.extend(descriptor_quantities(&found, is_note));
     Ok(quantities)
 }
 
-fn partial_quantities(found: &Partials) -> Vec<Quantity> {
+fn partial_quantities(found: &Partials, full_scale_db: f64) -> Vec<Quantity> {
     let quantity = |key: String, name: String, unit, decimals, value: Measured| Quantity {
         kind: QuantityKind::Partial,
         key,
@@ -87,9 +87,9 @@ fn partial_quantities(found: &Partials) -> Vec<Quantity> {
         let frequency = Measured::new(frequency_hz, frequency_hz_u);
         quantities.push(quantity(key("frequency_hz"), name("frequency"), "Hz", 4, frequency));
         let tracks = found.tracks.iter().filter(|track| track.number == number);
-        if let Some(level) = mean_level(tracks, found.frame_s) {
-            quantities.push(quantity(key("level_db"), name("level"), "dB", 2, level));
-        }
+        let u = level_scatter(tracks, found.level_at_s, found.frame_s);
+        let level = Measured::new(partial.level_db + full_scale_db, u);
+        quantities.push(quantity(key("level_db"), name("level"), "dB", 2, level));
         if let (Some(decay_s), Some(u)) = (partial.decay_t60_s, partial.decay_t60_s_u) {
             let decay = Measured::new(decay_s, u);
             quantities.push(quantity(key("decay_t60_s"), name("decay"), "s", 3, decay));
@@ -98,19 +98,21 @@ fn partial_quantities(found: &Partials) -> Vec<Quantity> {
     quantities
 }
 
-/// Level of the mean power of a partial while it is heard, with what the scatter of its points leaves open.
-fn mean_level<'a>(
+/// How far the level of a partial scatters from point to point in its loud beginning, in dB, an even rise or fall being none.
+fn level_scatter<'a>(
     tracks: impl Iterator<Item = &'a PartialTrack>,
+    level_at_s: f64,
     frame_s: f64,
-) -> Option<Measured> {
-    let track = tracks.max_by_key(|track| track.points.len())?;
-    let powers: Vec<(f64, f64)> =
-        track.points.iter().map(|point| (point.amplitude.powi(2), 1.0)).collect();
-    let mean = powers.iter().map(|(power, _)| power).sum::<f64>() / powers.len() as f64;
+) -> f64 {
+    const FRAMES: usize = 12;
+    let Some(track) = tracks.max_by_key(|track| track.points.len()) else { return f64::NAN };
     let apart = (frame_s / track.hop_s).ceil().max(1.0) as usize;
-    let u = scatter_of_mean(&powers, apart).unwrap_or(f64::NAN);
-    let db_per_power = 10.0 / std::f64::consts::LN_10;
-    (mean > 0.0).then(|| Measured::new(db_from_power(mean), db_per_power * u / mean))
+    let first = ((level_at_s - track.start_s) / track.hop_s).max(0.0) as usize;
+    let levels: Vec<(f64, f64)> = (track.points.iter().skip(first).take(FRAMES * apart))
+        .map(|point| (db_from_amplitude(point.amplitude.max(1e-12)), 1.0))
+        .collect();
+    let independent = (levels.len() as f64 / apart as f64).max(1.0);
+    scatter_of_mean(&levels, apart).map_or(f64::NAN, |u| u * independent.sqrt())
 }
 
 /// Descriptors; those of harmonics and of a rise only of a note.

@@ -47,6 +47,13 @@ impl Family {
     }
 }
 
+/// Over its uncertainty, what one of so many differences exceeds that is real, where all uncertainties come from some ten values each.
+#[must_use]
+pub fn limit_over_u(count: usize) -> f64 {
+    const FREEDOM: f64 = 10.0;
+    Family::new(count as f64).over_u(FREEDOM)
+}
+
 /// What an F-distributed ratio exceeds with a probability.
 fn f_exceeded(above: f64, below: f64, probability: f64) -> f64 {
     let Ok(ratio) = FisherSnedecor::new(above, below) else { return f64::INFINITY };

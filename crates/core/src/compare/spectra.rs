@@ -37,9 +37,8 @@ pub fn octave_bands(fraction: u32, (low_hz, high_hz): (f64, f64)) -> Vec<Band> {
     };
     let first = ((low_hz / 1000.0).log10() / 0.3 * per).floor() as i32 - 1;
     let last = ((high_hz / 1000.0).log10() / 0.3 * per).ceil() as i32 + 1;
-    let inside = |band: &Band| {
-        band.center_hz >= low_hz * ratio(-0.1) && band.high_hz <= high_hz * ratio(0.1)
-    };
+    let inside =
+        |band: &Band| (low_hz * ratio(-0.1)..=high_hz * ratio(0.1)).contains(&band.center_hz);
     (first..=last).map(band).filter(inside).collect()
 }
 
@@ -66,6 +65,8 @@ pub(super) struct Spectra {
     pub(super) b: Power,
     /// Share of the power in each bin that the two have in common, if they were averaged together.
     shared: Option<Vec<f64>>,
+    /// Levels of a full-scale sine in the first and the second, in dB.
+    pub(super) full_scale_db: [f64; 2],
 }
 
 /// The difference of one stretch of frequency between two sounds.
@@ -237,6 +238,7 @@ impl Spectra {
             a: a.power(plan, shared.as_deref()),
             b: b.power(plan, shared.as_deref()),
             shared,
+            full_scale_db: [0.0; 2],
         }
     }
 
@@ -244,6 +246,17 @@ impl Spectra {
     pub(super) fn shared_share(&self) -> Option<f64> {
         let all = Band { center_hz: 0.0, low_hz: 0.0, high_hz: f64::INFINITY };
         self.shared_in(&self.weights(&all)).map(|(a, b)| a.max(b))
+    }
+
+    /// How many bins that chance moves each by itself carry what the two have in common: few for tones, many for noise.
+    pub(super) fn bins_in_common(&self) -> f64 {
+        let Some(shared) = &self.shared else { return 0.0 };
+        let powers = self.a.mean.iter().zip(&self.b.mean).zip(shared);
+        let (sum, of_squares) = powers.fold((0.0, 0.0), |(sum, of_squares), ((a, b), shared)| {
+            let power = shared * (a * b).sqrt();
+            (sum + power, of_squares + power * power)
+        });
+        if of_squares > 0.0 { sum * sum / of_squares / self.bins_together } else { 0.0 }
     }
 
     /// Bins of a band, each with the share of it that lies inside.
@@ -346,11 +359,13 @@ impl Spectra {
         let bins = self.weights(&band);
         let (a, a_variance) = self.power_in(&self.a, &bins, of);
         let (b, b_variance) = self.power_in(&self.b, &bins, of);
-        let level = |power: f64| (power > 0.0).then(|| db_from_power(power));
+        let level = |power: f64, side: usize| {
+            (power > 0.0).then(|| db_from_power(power) + self.full_scale_db[side])
+        };
         let mut found = BandDifference {
             band,
-            a_db: level(a),
-            b_db: level(b),
+            a_db: level(a, 0),
+            b_db: level(b, 1),
             difference_db: None,
             difference_db_u: None,
             least_db: None,

@@ -291,6 +291,49 @@ pub fn poor_copy(sample_rate_hz: f64, duration_s: f64) -> Vec<f64> {
     sound
 }
 
+/// How much faster the clock of the recorder on the seat runs, as a share.
+pub const SEAT_CLOCK: f64 = 12e-6;
+/// How much later a sound is there, in seconds, and its gain.
+pub const SEAT_DELAY_S: f64 = 0.0117;
+/// See above.
+pub const SEAT_GAIN: f64 = 0.28;
+
+/// The harp string as a second recorder hears it, on a seat four metres away: late, quieter, duller, by another clock.
+#[must_use]
+pub fn harp_from_the_seat(sample_rate_hz: f64, duration_s: f64) -> Vec<f64> {
+    const DULL_HZ: f64 = 5000.0;
+    let rate_hz = sample_rate_hz * (1.0 + SEAT_CLOCK);
+    let mut sound = white_noise(37, HALL_NOISE, (duration_s * sample_rate_hz) as usize);
+    let start = ((0.1 + SEAT_DELAY_S) * rate_hz).round() as usize;
+    let note = harp_g3().render(rate_hz, duration_s - 0.1);
+    let share = 1.0 - (-std::f64::consts::TAU * DULL_HZ / rate_hz).exp();
+    let mut dull = 0.0;
+    for (x, note) in sound[start..].iter_mut().zip(note) {
+        dull += share * (SEAT_GAIN * note - dull);
+        *x += dull;
+    }
+    sound
+}
+
+/// One of the two candidates for the hall's ventilation, 0 or 1, in one of several runs: noise of the air, and the tones of its blades. The
+/// second turns more slowly and its blades are quieter.
+#[must_use]
+pub fn fan(candidate: u64, run: u64, sample_rate_hz: f64, duration_s: f64) -> Vec<f64> {
+    let (blade_hz, blade, noise, centre_hz) = match candidate {
+        0 => (171.5, 0.010, 0.012, 320.0),
+        _ => (132.0, 0.003, 0.009, 260.0),
+    };
+    // No two runs are quite alike.
+    let change = 1.0 + 0.02 * (run as f64 * 2.4).sin();
+    let samples = (duration_s * sample_rate_hz) as usize;
+    let seed = 200 + 20 * candidate + run;
+    let tones = harmonics(blade_hz * (1.0 + 0.001 * run as f64), &[blade, 0.4 * blade, 0.2 * blade]);
+    let mut sound = render(&tones, Vibrato::default(), sample_rate_hz, duration_s);
+    mix(&mut sound, &coloured_noise(seed, noise * change, centre_hz, 1.8, sample_rate_hz, samples));
+    mix(&mut sound, &white_noise(seed + 10, 2.0 * HALL_NOISE, samples));
+    sound
+}
+
 /// A sound calibrator on a microphone: 1 kHz, 94.0 dB re 20 µPa where a full-scale sine has 120 dB.
 #[must_use]
 pub fn calibrator(sample_rate_hz: f64, duration_s: f64) -> Vec<f64> {

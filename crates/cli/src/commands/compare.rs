@@ -1,0 +1,1155 @@
+//! `compare`: what differs between takes, by how much, and whether it is real.
+
+use anyhow::Result;
+use clap::{Args, ValueEnum};
+use rayon::prelude::*;
+use serde::Serialize;
+use serde_json::Value;
+use tonemap_core::compare::{
+    BandDifference, CompareSettings, Comparison, FALSE_RATE, GroupDifference, QuantityDifference,
+    QuantityKind, Recorded, Sound, comparability, compare, compare_groups, difference_maps,
+    profile,
+};
+use tonemap_core::intake::Inspector;
+use tonemap_core::units::{FrequencyRange, LevelReference};
+use tonemap_core::{Finding, Measured, SampleSpan};
+use tonemap_figures::{
+    ColourMap, DifferenceFigure, Figure, MapsFigure, Words, difference_figure, maps_cells,
+    maps_figure,
+};
+
+use crate::args::{FigureArgs, Format, FrameArgs, OutputArgs, PartArgs, SourceArgs};
+use crate::limits::LimitArgs;
+use crate::output::{self, Status, Usage};
+use crate::saved::{self, Saved};
+use crate::sides::{OpenMember, Side};
+use crate::studies;
+use crate::take::{NoteSamples, Part, pressure_references};
+use crate::text;
+
+/// What differs between takes, and whether it is real
+///
+/// The first is the reference; each other is compared with it. Recordings of one sound are laid over each other first: delay between samples, drift
+/// of the clocks, polarity, gain. Then level, spectrum, bands, partials, and descriptors of timbre. A difference that chance may have
+/// made is told as not distinguishable. A plus between takes makes them repeats, which are judged by their spread. Saved results of one
+/// kind are compared number by number.
+#[derive(Args)]
+#[command(after_long_help = EXAMPLES)]
+pub(crate) struct Compare {
+    /// Takes, each perhaps with a part of it behind: take@0.5..1.2, take@left; repeats with a plus: a+b+c; or saved results,
+    /// FILE.json. One take alone: its channels
+    #[arg(value_name = "SIDE", required_unless_present = "conditions")]
+    sides: Vec<String>,
+    #[command(flatten)]
+    source: SourceArgs,
+    #[command(flatten)]
+    part: PartArgs,
+    #[command(flatten)]
+    how: HowArgs,
+    #[command(flatten)]
+    frames: FrameArgs,
+    #[command(flatten)]
+    limits: LimitArgs,
+    #[command(flatten)]
+    figure: FigureArgs,
+    #[command(flatten)]
+    look: LookArgs,
+    #[command(flatten)]
+    output: OutputArgs,
+    /// In CSV, which table: one row a pair, or its bands, spectrum, or partials and descriptors
+    #[arg(long, value_name = "TABLE", default_value = "pairs", help_heading = "Output")]
+    table: Table,
+    /// Give the spectra and their difference bin by bin, in JSON
+    #[arg(long, help_heading = "Output")]
+    curve: bool,
+}
+
+const EXAMPLES: &str = "Examples:
+  tonemap compare bell-cut0 bell-cut6 --figure cut.png
+      before and after: level, bands, partials, timbre
+  tonemap compare near.wav far.wav --figure maps.png --view spectrograms
+      two microphones: delay, gain, what is left, where they differ
+  tonemap compare harp-g3@0.5..1.5 harp-g3@3..4
+      one note, early and late
+  tonemap compare one+two+three four+five+six
+      two groups of repeats: is the difference more than their spread?
+  tonemap compare before.json after.json
+      two saved results of one kind
+  tonemap compare old new --match-gain --require 'spectrum_difference_rms_db<1'
+      exit status 3 if they differ by more than 1 dB beside the gain";
+
+#[derive(Args, Clone)]
+#[command(next_help_heading = "Comparison")]
+struct HowArgs {
+    /// Frequencies compared: 50Hz..8kHz [default: 20Hz..20kHz]
+    #[arg(long, value_name = "LOW..HIGH")]
+    range: Option<FrequencyRange>,
+    /// Bands of one over so many octaves
+    #[arg(long, value_name = "NUMBER", default_value_t = 3)]
+    fraction: u32,
+    /// Do not look for one in the other: compare averages
+    #[arg(long)]
+    apart: bool,
+    /// Take the gain, or without a common sound the difference of level, from the differences of spectra
+    #[arg(long)]
+    match_gain: bool,
+}
+
+#[derive(Args, Clone)]
+#[command(next_help_heading = "Figure")]
+struct LookArgs {
+    /// What is drawn: the spectra and their difference, or the spectrograms and theirs
+    #[arg(long, value_name = "VIEW", default_value = "spectrum", requires = "figure")]
+    view: View,
+    /// Colours of the spectrograms: ember, lagoon, or grey for print
+    #[arg(long, value_name = "MAP", default_value = "ember")]
+    colours: ColourMap,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+enum View {
+    Spectrum,
+    Spectrograms,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+enum Table {
+    Pairs,
+    Bands,
+    Spectrum,
+    Values,
+}
+
+/// `settings` in JSON.
+#[derive(Serialize)]
+struct Settings {
+    range_hz: (f64, f64),
+    fraction: u32,
+    align: bool,
+    match_gain: bool,
+    window: String,
+    window_s: f64,
+    resolution_hz: f64,
+    averaged_frames: u64,
+    false_rate: f64,
+}
+
+/// `result` in JSON.
+#[derive(Serialize)]
+struct CompareResult {
+    reference: String,
+    other: String,
+    delay_s: Option<f64>,
+    delay_s_u: Option<f64>,
+    drift_ppm: Option<f64>,
+    drift_ppm_u: Option<f64>,
+    is_drifting: Option<bool>,
+    polarity: Option<&'static str>,
+    gain_db: Option<f64>,
+    gain_db_u: Option<f64>,
+    correlation: Option<f64>,
+    shared_share: Option<f64>,
+    overlap_from_s: Option<f64>,
+    overlap_s: Option<f64>,
+    residual_db: Option<f64>,
+    residual_re_other_db: Option<f64>,
+    level_a_db: Option<f64>,
+    level_b_db: Option<f64>,
+    level_difference_db: Option<f64>,
+    level_difference_db_u: Option<f64>,
+    level_distinguishable: bool,
+    a_weighted_difference_db: Option<f64>,
+    a_weighted_difference_db_u: Option<f64>,
+    peak_difference_db: Option<f64>,
+    matched_db: f64,
+    spectrum_difference_rms_db: Option<f64>,
+    spectrum_difference_by_chance_db: Option<f64>,
+    distinguishable_bands: usize,
+    bands: Vec<BandRow>,
+    partials: Vec<ValueRow>,
+    descriptors: Vec<ValueRow>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    curve: Option<CurveColumns>,
+}
+
+#[derive(Serialize)]
+struct BandRow {
+    center_hz: f64,
+    low_hz: f64,
+    high_hz: f64,
+    a_db: Option<f64>,
+    b_db: Option<f64>,
+    difference_db: Option<f64>,
+    difference_db_u: Option<f64>,
+    least_db: Option<f64>,
+    distinguishable: bool,
+    masked: bool,
+}
+
+#[derive(Serialize)]
+struct ValueRow {
+    key: String,
+    name: String,
+    unit: &'static str,
+    a: Option<f64>,
+    a_u: Option<f64>,
+    b: Option<f64>,
+    b_u: Option<f64>,
+    difference: Option<f64>,
+    difference_u: Option<f64>,
+    distinguishable: Option<bool>,
+}
+
+#[derive(Serialize)]
+struct CurveColumns {
+    frequency_hz: Vec<f64>,
+    a_db: Vec<Option<f64>>,
+    b_db: Vec<Option<f64>>,
+    difference_db: Vec<Option<f64>>,
+    least_db: Vec<Option<f64>>,
+}
+
+/// A quantity of two groups in JSON.
+#[derive(Serialize)]
+struct GroupRow {
+    key: String,
+    name: String,
+    unit: &'static str,
+    a_mean: f64,
+    a_spread: f64,
+    a_count: usize,
+    b_mean: f64,
+    b_spread: f64,
+    b_count: usize,
+    difference: f64,
+    difference_u: f64,
+    least: f64,
+    distinguishable: bool,
+}
+
+/// Two saved results in JSON.
+#[derive(Serialize)]
+struct SavedResult {
+    reference: String,
+    other: String,
+    values: Vec<ValueRow>,
+}
+
+/// A part with what a comparison needs of it.
+struct Taken<'a> {
+    part: Part<'a>,
+    samples: Vec<f32>,
+    recorded: Recorded,
+    findings: Vec<Finding>,
+}
+
+impl Taken<'_> {
+    fn sound(&self, reference: LevelReference) -> Sound<'_> {
+        Sound {
+            samples: &self.samples,
+            rate_hz: self.recorded.rate_hz,
+            full_scale_db: reference.full_scale_db(),
+        }
+    }
+}
+
+/// What was found of one pair.
+struct Pair<'t, 'a> {
+    a: &'t Taken<'a>,
+    b: &'t Taken<'a>,
+    references: [LevelReference; 2],
+    found: Comparison,
+    findings: Vec<Finding>,
+}
+
+impl Compare {
+    pub(crate) fn run(&self) -> Result<Status> {
+        output::start_log(&self.output);
+        output::check_outputs(&self.figure, &self.output)?;
+        let sides = self.sides()?;
+        let are_saved = |side: &&Side| saved::is_saved(side.words.as_ref());
+        match sides.iter().filter(are_saved).count() {
+            0 => {}
+            count if count == sides.len() => return self.compare_saved(&sides),
+            _ => {
+                let reason = "a saved result is compared with saved results of its kind; measure the take and save the result with \
+                              --format json --output FILE.json";
+                return Err(Usage(reason.into()).into());
+            }
+        }
+        let source = SourceArgs { conditions: Vec::new(), ..self.source.clone() };
+        let mut opened: Vec<Vec<OpenMember>> =
+            sides.iter().map(|side| side.open(&source)).collect::<Result<_>>()?;
+        if let [members] = &mut opened[..]
+            && let [one] = &mut members[..]
+        {
+            let taken = take_all(one.parts(&self.part)?)?;
+            if taken.len() < 2 {
+                let reason = "two sides are compared; name another take, or channels of this one with --channel 1,2";
+                return Err(Usage(reason.into()).into());
+            }
+            return self.compare_pairs(&taken);
+        }
+        let is_grouped = sides.iter().any(Side::is_group);
+        let counts: Vec<usize> = opened.iter().map(Vec::len).collect();
+        let members = opened.iter_mut().flatten();
+        let parts = members.map(|member| member.part(&self.part)).collect::<Result<_>>()?;
+        let taken = take_all(parts)?;
+        if !is_grouped {
+            return self.compare_pairs(&taken);
+        }
+        self.compare_repeats(&sides, &counts, &taken)
+    }
+
+    fn sides(&self) -> Result<Vec<Side>> {
+        let mut sides: Vec<Side> =
+            self.sides.iter().map(|words| Side::read(words)).collect::<Result<_>>()?;
+        if !self.source.conditions.is_empty() {
+            for named in studies::find_takes(&[], &self.source)? {
+                sides.push(Side::read(&named.path.to_string_lossy())?);
+            }
+        }
+        Ok(sides)
+    }
+
+    fn settings(&self, taken: &[Taken<'_>]) -> Result<CompareSettings> {
+        let first = &taken[0];
+        let reference_hz = first.part.take().reference_hz();
+        let usual = CompareSettings::default();
+        let lowest_rate =
+            taken.iter().map(|one| one.recorded.rate_hz).fold(f64::INFINITY, f64::min);
+        Ok(CompareSettings {
+            frames: self.frames.settings(reference_hz),
+            range_hz: match self.how.range {
+                Some(range) => range.hz(reference_hz, lowest_rate)?,
+                None => usual.range_hz,
+            },
+            fraction: self.how.fraction,
+            align: !self.how.apart,
+            match_gain: self.how.match_gain,
+            timbre: usual.timbre,
+        })
+    }
+
+    fn compare_pairs(&self, taken: &[Taken<'_>]) -> Result<Status> {
+        let settings = self.settings(taken)?;
+        let references = pressure_references(taken.iter().map(|one| &one.part));
+        let (first, others) = taken.split_at(1);
+        let a = &first[0];
+        let pairs: Vec<Pair<'_, '_>> = others
+            .par_iter()
+            .zip(&references[1..])
+            .map(|(b, reference)| {
+                let found = compare(a.sound(references[0]), b.sound(*reference), &settings)?;
+                let mut findings = a.part.named_findings(&a.findings, true);
+                findings.extend(b.part.named_findings(&b.findings, true));
+                findings.extend(comparability(&a.recorded, &b.recorded));
+                findings.extend(found.findings.iter().cloned());
+                Ok(Pair { a, b, references: [references[0], *reference], found, findings })
+            })
+            .collect::<Result<_>>()?;
+        for pair in &pairs {
+            output::print_notes(&self.output, &pair.findings);
+        }
+        if let Some(file) = &self.figure.figure {
+            let [pair] = &pairs[..] else {
+                let reason = "a figure is of one pair; give two takes, or leave it out";
+                return Err(Usage(reason.into()).into());
+            };
+            let drawn = self.draw(pair, &settings)?;
+            output::write_figure(file, &drawn, self.output.force)?;
+        }
+        let content = match (self.output.format, &pairs[..]) {
+            (Format::Text, [pair]) => pair_text(pair, &settings),
+            (Format::Text, _) => many_text(&pairs, &settings),
+            (Format::Json, _) => pairs
+                .iter()
+                .map(|pair| self.pair_json(pair, &settings))
+                .collect::<Result<String>>()?,
+            (Format::Csv, _) => self.pairs_csv(&pairs)?,
+        };
+        output::write_result(&self.output, &content)?;
+        let row = |pair: &Pair<'_, '_>| {
+            Ok((pair.b.part.title(), serde_json::to_value(result_of(pair, false))?))
+        };
+        let rows: Vec<(String, Value)> = pairs.iter().map(row).collect::<Result<_>>()?;
+        self.limits.check(&rows, Status::Done)
+    }
+
+    fn draw(&self, pair: &Pair<'_, '_>, settings: &CompareSettings) -> Result<Figure> {
+        let names = [pair.a.part.title(), pair.b.part.title()];
+        let title = format!("{} and {}", names[0], names[1]);
+        let notes = [
+            settings_line(&pair.found, settings),
+            lie_line(pair),
+            format!("{}: {}", names[0], pair.a.part.take().span_line(pair.a.part.span)),
+            format!("{}: {}", names[1], pair.b.part.take().span_line(pair.b.part.span)),
+        ];
+        let words = Words { title: &title, notes: &notes, findings: &pair.findings };
+        let level_unit = format!("dB {}", pair.references[0].words());
+        let reference_hz = pair.a.part.take().reference_hz();
+        Ok(match self.look.view {
+            View::Spectrum => difference_figure(
+                &DifferenceFigure {
+                    found: &pair.found,
+                    names: [&names[0], &names[1]],
+                    level_unit: &level_unit,
+                    reference_hz,
+                    words,
+                },
+                self.figure.size,
+            )?,
+            View::Spectrograms => {
+                let maps = difference_maps(
+                    pair.a.sound(pair.references[0]),
+                    pair.b.sound(pair.references[1]),
+                    pair.found.lie.as_ref(),
+                    pair.found.matched_db,
+                    settings.range_hz,
+                    maps_cells(self.figure.size),
+                )?;
+                maps_figure(
+                    &MapsFigure {
+                        maps: &maps,
+                        references: pair.references,
+                        names: [&names[0], &names[1]],
+                        colours: self.look.colours,
+                        words,
+                    },
+                    self.figure.size,
+                )?
+            }
+        })
+    }
+
+    fn pair_json(&self, pair: &Pair<'_, '_>, settings: &CompareSettings) -> Result<String> {
+        let record = |taken: &Taken<'_>| {
+            taken.part.take().record(taken.part.span, Some(taken.part.channel_name()))
+        };
+        let records = vec![record(pair.a)?, record(pair.b)?];
+        let resolved = resolved(&pair.found, settings);
+        output::json_of_takes(
+            "compare",
+            records,
+            resolved,
+            result_of(pair, self.curve),
+            &pair.findings,
+        )
+    }
+
+    fn pairs_csv(&self, pairs: &[Pair<'_, '_>]) -> Result<String> {
+        let results: Vec<CompareResult> =
+            pairs.iter().map(|pair| result_of(pair, self.table == Table::Spectrum)).collect();
+        let mut rows: Vec<Value> = Vec::new();
+        for result in &results {
+            let named = |row: Value| {
+                let mut named = serde_json::Map::new();
+                named.insert("reference".into(), result.reference.clone().into());
+                named.insert("other".into(), result.other.clone().into());
+                named.extend(row.as_object().cloned().unwrap_or_default());
+                Value::Object(named)
+            };
+            match self.table {
+                Table::Pairs => {
+                    let mut row = serde_json::to_value(result)?;
+                    if let Some(fields) = row.as_object_mut() {
+                        fields.retain(|_, value| !value.is_array() && !value.is_object());
+                    }
+                    rows.push(row);
+                }
+                Table::Bands => {
+                    for band in &result.bands {
+                        rows.push(named(serde_json::to_value(band)?));
+                    }
+                }
+                Table::Values => {
+                    for value in result.partials.iter().chain(&result.descriptors) {
+                        rows.push(named(serde_json::to_value(value)?));
+                    }
+                }
+                Table::Spectrum => {
+                    let Some(curve) = &result.curve else { continue };
+                    for k in 0..curve.frequency_hz.len() {
+                        rows.push(named(serde_json::json!({
+                            "frequency_hz": curve.frequency_hz[k],
+                            "a_db": curve.a_db[k],
+                            "b_db": curve.b_db[k],
+                            "difference_db": curve.difference_db[k],
+                            "least_db": curve.least_db[k],
+                        })));
+                    }
+                }
+            }
+        }
+        csv_of(&rows)
+    }
+
+    /// Each other group against the first.
+    fn compare_repeats(
+        &self,
+        sides: &[Side],
+        counts: &[usize],
+        taken: &[Taken<'_>],
+    ) -> Result<Status> {
+        if self.figure.figure.is_some() {
+            let reason = "groups of repeats are told in a table; draw two of their takes";
+            return Err(Usage(reason.into()).into());
+        }
+        if counts.iter().any(|count| *count < 2) {
+            let reason =
+                "a group needs two takes at least, so that their spread is known: a.wav+b.wav";
+            return Err(Usage(reason.into()).into());
+        }
+        let settings = self.settings(taken)?;
+        let references = pressure_references(taken.iter().map(|one| &one.part));
+        let profiles = taken
+            .par_iter()
+            .zip(&references)
+            .map(|(one, reference)| Ok(profile(one.sound(*reference), &settings)?))
+            .collect::<Result<Vec<_>>>()?;
+        let mut content = String::new();
+        let mut rows = Vec::new();
+        let mut from = counts[0];
+        for (side, count) in sides[1..].iter().zip(&counts[1..]) {
+            let found = compare_groups(&profiles[..counts[0]], &profiles[from..from + count]);
+            let members = taken[..counts[0]].iter().chain(&taken[from..from + count]);
+            let mut findings = Vec::new();
+            let mut records = Vec::new();
+            for one in members {
+                findings.extend(one.part.named_findings(&one.findings, true));
+                let channel = Some(one.part.channel_name());
+                records.push(one.part.take().record(one.part.span, channel)?);
+            }
+            from += count;
+            let groups: Vec<GroupRow> = found.iter().map(group_row).collect();
+            let values = serde_json::json!({
+                "reference": sides[0].words, "other": side.words, "values": groups,
+            });
+            rows.push((side.words.clone(), flat(&groups)));
+            content += &match self.output.format {
+                Format::Text => groups_text((&sides[0].words, &side.words), &found, &findings),
+                Format::Csv => csv_of(&values["values"].as_array().cloned().unwrap_or_default())?,
+                Format::Json => {
+                    let settings = serde_json::json!({
+                        "range_hz": settings.range_hz,
+                        "fraction": settings.fraction,
+                        "false_rate": FALSE_RATE,
+                    });
+                    output::json_of_takes("compare", records, settings, values, &findings)?
+                }
+            };
+        }
+        output::write_result(&self.output, &content)?;
+        self.limits.check(&rows, Status::Done)
+    }
+
+    fn compare_saved(&self, sides: &[Side]) -> Result<Status> {
+        if self.figure.figure.is_some() {
+            let reason = "saved results are told in a table; draw the takes they come from";
+            return Err(Usage(reason.into()).into());
+        }
+        let mut all: Vec<(String, Saved)> = Vec::new();
+        for side in sides {
+            for result in saved::read(side.words.as_ref())? {
+                all.push((format!("{} ({})", side.words, result.title()), result));
+            }
+        }
+        let [(name, first), others @ ..] = &all[..] else { return Ok(Status::Done) };
+        if others.is_empty() {
+            let reason = "two results are compared, and the file holds one; name another";
+            return Err(Usage(reason.into()).into());
+        }
+        let mut content = String::new();
+        for (other_name, other) in others {
+            if other.kind() != first.kind() {
+                return Err(Usage(format!(
+                    "{name} comes from '{}', {other_name} from '{}'; only results of one command are compared",
+                    first.kind(),
+                    other.kind()
+                ))
+                .into());
+            }
+            let values = saved_rows(first, other);
+            let result = SavedResult { reference: name.clone(), other: other_name.clone(), values };
+            content += &match self.output.format {
+                Format::Text => saved_text(&result),
+                Format::Json => serde_json::to_string(&result)? + "\n",
+                Format::Csv => {
+                    let rows = serde_json::to_value(&result.values)?;
+                    csv_of(&rows.as_array().cloned().unwrap_or_default())?
+                }
+            };
+        }
+        output::write_result(&self.output, &content)?;
+        Ok(Status::Done)
+    }
+}
+
+/// Reads all parts, side by side.
+fn take_all(parts: Vec<Part<'_>>) -> Result<Vec<Taken<'_>>> {
+    parts.into_par_iter().map(take).collect()
+}
+
+/// Reads a part and looks at how it was recorded.
+fn take(part: Part<'_>) -> Result<Taken<'_>> {
+    let NoteSamples { samples, findings } = part.note_samples()?;
+    let info = &part.take().info;
+    let rate_hz = info.sample_rate_hz;
+    let span = SampleSpan { start: 0, end: samples.len() as u64 };
+    let mut inspector = Inspector::new(rate_hz, info.bits_per_sample, 1, span);
+    let channels = [samples];
+    let (levels, sound) = inspector.halves();
+    levels.push(&channels);
+    sound.push(&channels);
+    let found = inspector.finish();
+    let [samples] = channels;
+    let channel = found.channels.first();
+    let recorded = Recorded {
+        name: part.title(),
+        rate_hz,
+        duration_s: samples.len() as f64 / rate_hz,
+        is_calibrated: part.full_scale_db().is_some(),
+        clipped_samples: channel.map_or(0, |channel| channel.levels.clipped_samples),
+        bandwidth_hz: channel.and_then(|channel| channel.bandwidth_hz),
+        noise_floor_dbfs: channel.and_then(|channel| channel.noise_floor_dbfs),
+    };
+    Ok(Taken { part, samples, recorded, findings })
+}
+
+fn resolved(found: &Comparison, settings: &CompareSettings) -> Settings {
+    Settings {
+        range_hz: settings.range_hz,
+        fraction: settings.fraction,
+        align: settings.align,
+        match_gain: settings.match_gain,
+        window: settings.frames.window.to_string(),
+        window_s: found.window_s,
+        resolution_hz: found.resolution_hz,
+        averaged_frames: found.averaged_frames,
+        false_rate: FALSE_RATE,
+    }
+}
+
+fn result_of(pair: &Pair<'_, '_>, with_curve: bool) -> CompareResult {
+    let found = &pair.found;
+    let lie = found.lie;
+    let values = |kind: QuantityKind| -> Vec<ValueRow> {
+        found.quantities.iter().filter(|q| q.quantity.kind == kind).map(value_row).collect()
+    };
+    let [a_peak, b_peak] = found.peak_db;
+    CompareResult {
+        reference: pair.a.part.title(),
+        other: pair.b.part.title(),
+        delay_s: lie.map(|lie| lie.delay_s.value),
+        delay_s_u: lie.map(|lie| lie.delay_s.u),
+        drift_ppm: lie.and_then(|lie| lie.drift_ppm).map(|drift| drift.value),
+        drift_ppm_u: lie.and_then(|lie| lie.drift_ppm).map(|drift| drift.u),
+        is_drifting: lie.map(|lie| lie.is_drifting),
+        polarity: lie.map(|lie| if lie.is_reversed { "reversed" } else { "same" }),
+        gain_db: lie.map(|lie| lie.gain_db.value),
+        gain_db_u: lie.map(|lie| lie.gain_db.u),
+        correlation: lie.map(|lie| lie.correlation),
+        shared_share: lie.map(|lie| lie.shared_share),
+        overlap_from_s: lie.map(|lie| lie.start_s),
+        overlap_s: lie.map(|lie| lie.duration_s),
+        residual_db: lie
+            .and_then(|lie| lie.residual_db)
+            .map(|db| db + pair.references[0].full_scale_db()),
+        residual_re_other_db: lie.and_then(|lie| lie.residual_re_b_db),
+        level_a_db: found.level.a_db,
+        level_b_db: found.level.b_db,
+        level_difference_db: found.level.difference_db,
+        level_difference_db_u: found.level.difference_db_u,
+        level_distinguishable: found.level.is_real,
+        a_weighted_difference_db: found.a_weighted.difference_db,
+        a_weighted_difference_db_u: found.a_weighted.difference_db_u,
+        peak_difference_db: a_peak.zip(b_peak).map(|(a, b)| b - a),
+        matched_db: found.matched_db,
+        spectrum_difference_rms_db: found.spectrum_difference_rms_db,
+        spectrum_difference_by_chance_db: found.chance_rms_db,
+        distinguishable_bands: found.bands.iter().filter(|band| band.is_real).count(),
+        bands: found.bands.iter().map(band_row).collect(),
+        partials: values(QuantityKind::Partial),
+        descriptors: values(QuantityKind::Descriptor),
+        curve: with_curve.then(|| CurveColumns {
+            frequency_hz: found.curve.iter().map(|bin| bin.band.center_hz).collect(),
+            a_db: found.curve.iter().map(|bin| bin.a_db).collect(),
+            b_db: found.curve.iter().map(|bin| bin.b_db).collect(),
+            difference_db: found.curve.iter().map(|bin| bin.difference_db).collect(),
+            least_db: found.curve.iter().map(|bin| bin.least_db).collect(),
+        }),
+    }
+}
+
+fn band_row(found: &BandDifference) -> BandRow {
+    BandRow {
+        center_hz: found.band.center_hz,
+        low_hz: found.band.low_hz,
+        high_hz: found.band.high_hz,
+        a_db: found.a_db,
+        b_db: found.b_db,
+        difference_db: found.difference_db,
+        difference_db_u: found.difference_db_u,
+        least_db: found.least_db,
+        distinguishable: found.is_real,
+        masked: found.is_masked,
+    }
+}
+
+fn value_row(found: &QuantityDifference) -> ValueRow {
+    let known = |value: f64| Some(value).filter(|value| value.is_finite());
+    ValueRow {
+        key: found.quantity.key.clone(),
+        name: found.quantity.name.clone(),
+        unit: found.quantity.unit,
+        a: found.a().map(|a| a.value),
+        a_u: found.a().and_then(|a| known(a.u)),
+        b: found.b.map(|b| b.value),
+        b_u: found.b.and_then(|b| known(b.u)),
+        difference: found.difference.map(|d| d.value),
+        difference_u: found.difference.and_then(|d| known(d.u)),
+        distinguishable: found.is_real,
+    }
+}
+
+fn group_row(found: &GroupDifference) -> GroupRow {
+    GroupRow {
+        key: found.quantity.key.clone(),
+        name: found.quantity.name.clone(),
+        unit: found.quantity.unit,
+        a_mean: found.quantity.value.value,
+        a_spread: found.quantity.value.u,
+        a_count: found.a_count,
+        b_mean: found.b.value,
+        b_spread: found.b.u,
+        b_count: found.b_count,
+        difference: found.difference.value,
+        difference_u: found.difference.u,
+        least: found.least,
+        distinguishable: found.is_real,
+    }
+}
+
+/// The differences of groups by key, for limits.
+fn flat(groups: &[GroupRow]) -> Value {
+    let fields = groups.iter().map(|row| (row.key.clone(), Value::from(row.difference)));
+    Value::Object(fields.collect())
+}
+
+/// The numbers of two saved results that both have, and their differences.
+fn saved_rows(a: &Saved, b: &Saved) -> Vec<ValueRow> {
+    let others = b.numbers();
+    let known = |value: f64| Some(value).filter(|value| value.is_finite());
+    let pairs: Vec<(String, Measured, Measured)> = a
+        .numbers()
+        .into_iter()
+        .filter_map(|number| {
+            let other = others.iter().find(|other| other.key == number.key)?;
+            Some((number.key, number.value, other.value))
+        })
+        .collect();
+    let judged = pairs.iter().filter(|(_, a, b)| a.u.is_finite() && b.u.is_finite()).count();
+    let limit = tonemap_core::compare::limit_over_u(judged);
+    pairs
+        .into_iter()
+        .map(|(key, a, b)| {
+            let difference = Measured::new(b.value - a.value, a.u.hypot(b.u));
+            ValueRow {
+                name: key.clone(),
+                key,
+                unit: "",
+                a: Some(a.value),
+                a_u: known(a.u),
+                b: Some(b.value),
+                b_u: known(b.u),
+                difference: Some(difference.value),
+                difference_u: known(difference.u),
+                distinguishable: known(difference.u).map(|u| difference.value.abs() > limit * u),
+            }
+        })
+        .collect()
+}
+
+fn csv_of(rows: &[Value]) -> Result<String> {
+    let Some(first) = rows.first().and_then(Value::as_object) else { return Ok(String::new()) };
+    let cell = |value: &Value| match value {
+        Value::Null => String::new(),
+        Value::String(words) => words.clone(),
+        other => other.to_string(),
+    };
+    let lines: Vec<Vec<String>> = rows
+        .iter()
+        .map(|row| first.keys().map(|key| row.get(key).map_or(String::new(), cell)).collect())
+        .collect();
+    output::csv_lines(first.keys().map(String::as_str), &lines)
+}
+
+fn settings_line(found: &Comparison, settings: &CompareSettings) -> String {
+    let matched = match settings.match_gain {
+        true => format!("; spectra less {} dB of gain", text::number(found.matched_db, 2)),
+        false => String::new(),
+    };
+    format!(
+        "1/{} octave and bins {} Hz apart, {} window of {} ms, {} frames{matched}; in {} of 100 comparisons of equals something \
+         would be told as different",
+        settings.fraction,
+        text::number(found.resolution_hz, 1),
+        settings.frames.window,
+        text::number(1e3 * found.window_s, 0),
+        found.averaged_frames,
+        text::number(100.0 * FALSE_RATE, 0),
+    )
+}
+
+/// How the two lie to each other, in one line.
+fn lie_line(pair: &Pair<'_, '_>) -> String {
+    match pair.found.lie {
+        None => "not one sound: not laid over each other".into(),
+        Some(lie) => format!(
+            "delay {} ms, {} polarity, gain {} dB, residual {} dB re {}",
+            text::signed(text::number(1e3 * lie.delay_s.value, 4)),
+            if lie.is_reversed { "reversed" } else { "same" },
+            text::signed(text::number(lie.gain_db.value, 2)),
+            text::known(lie.residual_re_b_db, 1),
+            pair.b.part.title(),
+        ),
+    }
+}
+
+const SAME: &str = "not distinguishable";
+
+/// What is said of a difference.
+fn verdict(is_real: bool, is_masked: bool) -> String {
+    match (is_real, is_masked) {
+        (true, _) => "different".into(),
+        (false, true) => format!("{SAME}: masked"),
+        (false, false) => SAME.into(),
+    }
+}
+
+fn lie_table(pair: &Pair<'_, '_>) -> String {
+    let Some(lie) = pair.found.lie else {
+        return text::sentence("Not one sound: not laid over each other, compared by averages.");
+    };
+    let row = |name: &str, value: Measured, unit: &str, most: usize| {
+        let [value, u] = text::measured(value.value, value.u, most);
+        vec![name.into(), text::signed(value), u, unit.into()]
+    };
+    let mut rows =
+        vec![row("delay", Measured::new(1e3 * lie.delay_s.value, 1e3 * lie.delay_s.u), "ms", 6)];
+    if let Some(drift) = lie.drift_ppm {
+        let mut drift_row = row("drift of the clock", drift, "ppm", 4);
+        if !lie.is_drifting {
+            drift_row[3] = format!("ppm, {SAME} from none");
+        }
+        rows.push(drift_row);
+    }
+    rows.push(row("gain", lie.gain_db, "dB", 4));
+    let table = text::table(&["laid over each other", "", "± u", ""], &[0, 3], rows);
+    let residual = match lie.residual_db {
+        Some(db) => format!(
+            "what is left after delay, drift and gain lies at {} dB {}, {} dB re {}",
+            text::number(db + pair.references[0].full_scale_db(), 1),
+            pair.references[0].words(),
+            text::known(lie.residual_re_b_db, 1),
+            pair.b.part.title()
+        ),
+        None => "nothing is left after delay and gain".into(),
+    };
+    format!(
+        "{table}{}",
+        text::sentence(&format!(
+            "{} polarity; {} % of the power in common over {} s; {residual}.",
+            if lie.is_reversed { "Reversed" } else { "Same" },
+            text::number(100.0 * lie.shared_share, 3),
+            text::number(lie.duration_s, 3),
+        ))
+    )
+}
+
+fn level_table(pair: &Pair<'_, '_>) -> String {
+    let found = &pair.found;
+    let row = |name: &str, of: &BandDifference| {
+        let [difference, u] = text::measured(
+            of.difference_db.unwrap_or(f64::NAN),
+            of.difference_db_u.unwrap_or(f64::NAN),
+            2,
+        );
+        vec![
+            name.into(),
+            text::known(of.a_db, 2),
+            text::known(of.b_db, 2),
+            text::signed(difference),
+            u,
+            verdict(of.is_real, of.is_masked),
+        ]
+    };
+    let [a, b] = found.peak_db;
+    let peak = a.zip(b).map_or("–".into(), |(a, b)| text::signed(text::number(b - a, 2)));
+    let peak_row =
+        vec!["peak".into(), text::known(a, 2), text::known(b, 2), peak, "–".into(), String::new()];
+    let head = format!("level, dB {}", pair.references[0].words());
+    text::table(
+        &[&head, &pair.a.part.title(), &pair.b.part.title(), "difference", "± u", ""],
+        &[0, 5],
+        vec![row("RMS", &found.level), row("A-weighted", &found.a_weighted), peak_row],
+    )
+}
+
+fn band_table(pair: &Pair<'_, '_>) -> String {
+    let rows = pair.found.bands.iter().map(|of| {
+        vec![
+            hertz(of.band.center_hz),
+            text::known(of.a_db, 1),
+            text::known(of.b_db, 1),
+            of.difference_db.map_or("–".into(), |db| text::signed(text::number(db, 2))),
+            text::known(of.difference_db_u, 2),
+            text::known(of.least_db, 2),
+            verdict(of.is_real, of.is_masked),
+        ]
+    });
+    text::table(
+        &[
+            "band, Hz",
+            &pair.a.part.title(),
+            &pair.b.part.title(),
+            "difference, dB",
+            "± u",
+            "least",
+            "",
+        ],
+        &[6],
+        rows.collect(),
+    )
+}
+
+/// The middle of a band as it is called.
+fn hertz(center_hz: f64) -> String {
+    const NAMES: [f64; 10] = [1.0, 1.25, 1.6, 2.0, 2.5, 3.15, 4.0, 5.0, 6.3, 8.0];
+    let decade = 10f64.powf(center_hz.log10().floor());
+    let near = NAMES.iter().map(|name| name * decade);
+    let named = near.chain([10.0 * decade]).find(|name| (center_hz / name - 1.0).abs() < 0.02);
+    let value = named.unwrap_or(center_hz);
+    text::number(value, if value.fract() == 0.0 || value > 100.0 { 0 } else { 1 })
+}
+
+/// Quantities whose difference is real, and how many there are beside.
+fn value_table(pair: &Pair<'_, '_>, kind: QuantityKind, title: &str) -> String {
+    const MOST: usize = 24;
+    let all = pair.found.quantities.iter().filter(|q| q.quantity.kind == kind);
+    let (real, others): (Vec<_>, Vec<_>) = all.partition(|q| q.is_real == Some(true));
+    if real.is_empty() && others.is_empty() {
+        return String::new();
+    }
+    let shown: Vec<_> = match kind {
+        QuantityKind::Descriptor => real.iter().chain(&others).take(MOST).collect(),
+        _ => real.iter().take(MOST).collect(),
+    };
+    let rows = shown.iter().map(|q| {
+        let decimals = q.quantity.decimals;
+        let value = |known: Option<Measured>| text::known(known.map(|m| m.value), decimals);
+        let [difference, u] = q
+            .difference
+            .map_or(["–".into(), "–".into()], |d| text::measured(d.value, d.u, decimals));
+        let said = match q.is_real {
+            Some(true) => "different".into(),
+            Some(false) => SAME.into(),
+            None if q.difference.is_none() => "in one alone".into(),
+            None => "uncertainty not known".into(),
+        };
+        let name = match q.quantity.unit {
+            "" => q.quantity.name.clone(),
+            unit => format!("{}, {unit}", q.quantity.name),
+        };
+        vec![name, value(q.a()), value(q.b), text::signed(difference), u, said]
+    });
+    let table = text::table(
+        &[title, &pair.a.part.title(), &pair.b.part.title(), "difference", "± u", ""],
+        &[0, 5],
+        rows.collect(),
+    );
+    let same = others.iter().filter(|q| q.is_real == Some(false)).count();
+    let alone = others.iter().filter(|q| q.difference.is_none()).count();
+    if kind == QuantityKind::Descriptor {
+        return table;
+    }
+    let table = if shown.is_empty() { String::new() } else { table };
+    let more = real.len() - shown.len();
+    let more = if more > 0 { format!("{more} more differ; ") } else { String::new() };
+    table
+        + &text::sentence(&format!(
+            "{title}: {more}{same} {SAME}, {alone} in one alone; all of them with --format json."
+        ))
+}
+
+fn pair_text(pair: &Pair<'_, '_>, settings: &CompareSettings) -> String {
+    let line = |taken: &Taken<'_>| {
+        text::sentence(&format!(
+            "{}: {}",
+            taken.part.title(),
+            taken.part.take().span_line(taken.part.span)
+        ))
+    };
+    let found = &pair.found;
+    let bands = found.bands.iter().filter(|band| band.is_real).count();
+    let rms = format!(
+        "Bands differ by {} dB RMS, by chance it would be {} dB; {bands} of {} are told apart.",
+        text::known(found.spectrum_difference_rms_db, 2),
+        text::known(found.chance_rms_db, 2),
+        found.bands.len()
+    );
+    let mut parts = vec![
+        format!(
+            "{} and {}\n{}{}",
+            pair.a.part.title(),
+            pair.b.part.title(),
+            line(pair.a),
+            line(pair.b)
+        ),
+        lie_table(pair),
+        level_table(pair),
+        band_table(pair) + &text::sentence(&rms),
+        value_table(pair, QuantityKind::Partial, "partials"),
+        value_table(pair, QuantityKind::Descriptor, "timbre"),
+        text::sentence(&settings_line(found, settings)),
+        text::findings(&pair.findings),
+    ];
+    parts.retain(|part| !part.is_empty());
+    parts.join("\n")
+}
+
+/// Many against one reference: a row each.
+fn many_text(pairs: &[Pair<'_, '_>], settings: &CompareSettings) -> String {
+    let Some(first) = pairs.first() else { return String::new() };
+    let rows = pairs.iter().map(|pair| {
+        let found = &pair.found;
+        let lie = found.lie;
+        let real = |q: &&QuantityDifference| q.is_real == Some(true);
+        let of =
+            |kind| found.quantities.iter().filter(|q| q.quantity.kind == kind).filter(real).count();
+        let difference = |d: &BandDifference| match d.difference_db {
+            Some(_) if !d.is_real => "≈".into(),
+            Some(db) => text::signed(text::number(db, 2)),
+            None => "–".into(),
+        };
+        vec![
+            pair.b.part.title(),
+            lie.map_or("–".into(), |lie| text::signed(text::number(1e3 * lie.delay_s.value, 4))),
+            lie.map_or("–".into(), |lie| text::signed(text::number(lie.gain_db.value, 2))),
+            text::known(lie.and_then(|lie| lie.residual_re_b_db), 1),
+            difference(&found.level),
+            text::known(found.spectrum_difference_rms_db, 2),
+            format!(
+                "{} of {}",
+                found.bands.iter().filter(|b| b.is_real).count(),
+                found.bands.len()
+            ),
+            of(QuantityKind::Partial).to_string(),
+            of(QuantityKind::Descriptor).to_string(),
+        ]
+    });
+    let head = format!("against {}", first.a.part.title());
+    let table = text::table(
+        &[
+            &head,
+            "delay, ms",
+            "gain, dB",
+            "residual, dB",
+            "level, dB",
+            "bands RMS, dB",
+            "bands apart",
+            "partials",
+            "descriptors",
+        ],
+        &[0],
+        rows.collect(),
+    );
+    let mut findings: Vec<Finding> = Vec::new();
+    for finding in pairs.iter().flat_map(|pair| &pair.findings) {
+        if !findings.contains(finding) {
+            findings.push(finding.clone());
+        }
+    }
+    let legend = "≈ not distinguishable; – not one sound; bands, partials and descriptors count what is told apart.";
+    let parts = [
+        table + &text::sentence(legend),
+        text::sentence(&settings_line(&first.found, settings)),
+        text::findings(&findings),
+    ];
+    parts.iter().filter(|part| !part.is_empty()).cloned().collect::<Vec<_>>().join("\n")
+}
+
+fn groups_text((a, b): (&str, &str), found: &[GroupDifference], findings: &[Finding]) -> String {
+    let (real, same): (Vec<_>, Vec<_>) = found.iter().partition(|one| one.is_real);
+    let rows = real.iter().map(|one| {
+        let decimals = one.quantity.decimals;
+        let unit = one.quantity.unit;
+        let name = if unit.is_empty() {
+            one.quantity.name.clone()
+        } else {
+            format!("{}, {unit}", one.quantity.name)
+        };
+        let [difference, u] = text::measured(one.difference.value, one.difference.u, decimals);
+        vec![
+            name,
+            text::number(one.quantity.value.value, decimals),
+            text::number(one.quantity.value.u, decimals),
+            text::number(one.b.value, decimals),
+            text::number(one.b.u, decimals),
+            text::signed(difference),
+            u,
+        ]
+    });
+    let head = ["", "mean of a", "spread", "mean of b", "spread", "difference", "± u"];
+    let table = if real.is_empty() {
+        text::sentence("Nothing differs by more than the repeats do.")
+    } else {
+        text::table(&head, &[0], rows.collect())
+    };
+    let count = found.first().map_or((0, 0), |one| (one.a_count, one.b_count));
+    let mut parts = vec![
+        format!(
+            "a: {a}\nb: {b}\n{}",
+            text::sentence(&format!("{} and {} repeats", count.0, count.1))
+        ),
+        table
+            + &text::sentence(&format!(
+                "{} of {} quantities differ by more than the spread of the repeats explains; {} are {SAME}.",
+                real.len(),
+                found.len(),
+                same.len()
+            )),
+        text::findings(findings),
+    ];
+    parts.retain(|part| !part.is_empty());
+    parts.join("\n")
+}
+
+fn saved_text(result: &SavedResult) -> String {
+    let differ: Vec<&ValueRow> =
+        result.values.iter().filter(|row| row.difference != Some(0.0)).collect();
+    let rows = differ.iter().map(|row| {
+        let of = |value: Option<f64>| value.map_or("–".into(), text::significant);
+        vec![
+            row.name.clone(),
+            of(row.a),
+            of(row.b),
+            of(row.difference),
+            row.difference_u.map_or("–".into(), text::significant),
+            match row.distinguishable {
+                Some(true) => "different".into(),
+                Some(false) => SAME.into(),
+                None => "uncertainty not known".into(),
+            },
+        ]
+    });
+    let table = text::table(&["", "a", "b", "difference", "± u", ""], &[0, 5], rows.collect());
+    let equal = result.values.len() - differ.len();
+    format!(
+        "a: {}\nb: {}\n\n{}{}",
+        result.reference,
+        result.other,
+        if differ.is_empty() { String::new() } else { table },
+        text::sentence(&format!("{equal} of {} numbers are equal.", result.values.len()))
+    )
+}

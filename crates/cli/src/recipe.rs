@@ -1,0 +1,100 @@
+//! The command line that a result comes from, and running it again.
+
+use std::path::Path;
+use std::process::Command;
+
+use anyhow::{Context, Result, bail};
+
+/// Options that say where a result goes and how it looks, not what it is: with a value, and without.
+const WITH_VALUE: [&str; 9] = [
+    "--output",
+    "--figure",
+    "--size",
+    "--view",
+    "--colours",
+    "--amplitude",
+    "--sdif",
+    "--data",
+    "--midi",
+];
+const ALONE: [&str; 7] =
+    ["--force", "--quiet", "-q", "--verbose", "-v", "--cumulative", "--waterfall"];
+/// Commands whose results can be made again.
+const MEASURE: [&str; 9] = [
+    "inspect",
+    "spectrum",
+    "spectrogram",
+    "pitch",
+    "partials",
+    "timbre",
+    "tuning",
+    "compare",
+    "trend",
+];
+
+/// What was typed after the name of the program, as far as it bears on the result.
+pub(crate) fn typed() -> Vec<String> {
+    let words = std::env::args_os().skip(1).map(|word| word.to_string_lossy().into_owned());
+    bearing(words)
+}
+
+fn bearing(words: impl Iterator<Item = String>) -> Vec<String> {
+    let mut kept = Vec::new();
+    let mut is_value = false;
+    for word in words {
+        let name = word.split('=').next().unwrap_or(&word);
+        if is_value {
+            is_value = false;
+        } else if WITH_VALUE.contains(&name) {
+            is_value = !word.contains('=');
+        } else if !ALONE.contains(&name) {
+            kept.push(word);
+        }
+    }
+    kept
+}
+
+/// Runs a command line that measures in a folder and gives its JSON, which is complete even where a limit is missed. What went wrong with it
+/// is told in its own words.
+pub(crate) fn run(arguments: &[String], folder: &Path) -> Result<String> {
+    let command = arguments.first().map_or("", String::as_str);
+    if !MEASURE.contains(&command) {
+        bail!("'{command}' is no command whose result can be made again");
+    }
+    if arguments.iter().any(|word| word == "-") {
+        bail!("it was made from standard input, which cannot be read again");
+    }
+    let mut words = bearing(arguments.iter().cloned());
+    if !words.iter().any(|word| word == "--format" || word.starts_with("--format=")) {
+        words.extend(["--format".into(), "json".into()]);
+    }
+    let program = std::env::current_exe().context("the program cannot find itself")?;
+    let mut run = Command::new(program);
+    run.args(&words).arg("--quiet");
+    if !folder.as_os_str().is_empty() {
+        run.current_dir(folder);
+    }
+    let done = run.output().context("the program could not be started")?;
+    let out = String::from_utf8_lossy(&done.stdout).into_owned();
+    if out.is_empty() {
+        let said = String::from_utf8_lossy(&done.stderr);
+        let said = said.lines().next().unwrap_or("it gave no result");
+        bail!("{}", said.trim_start_matches("tonemap: ").trim_end_matches('.'));
+    }
+    Ok(out)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_only_says_where_and_how_is_left_out() {
+        let typed =
+            "timbre a.wav --figure a.png --view harmonics --tracks --format json --output=x -q";
+        let kept = bearing(typed.split_whitespace().map(String::from));
+        assert_eq!(kept, ["timbre", "a.wav", "--tracks", "--format", "json"]);
+        let elsewhere = run(&["demo".into(), "x".into()], Path::new(""));
+        assert!(elsewhere.is_err_and(|error| error.to_string().contains("'demo'")));
+    }
+}

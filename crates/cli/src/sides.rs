@@ -1,0 +1,122 @@
+//! What is compared: takes, parts of them, and groups of repeats, as they are typed.
+
+use std::path::{Path, PathBuf};
+
+use anyhow::{Context, Result};
+
+use crate::args::{Channel, PartArgs, SourceArgs, SpanArgs};
+use crate::output::Usage;
+use crate::studies;
+use crate::take::{Part, Take};
+
+/// A side of a comparison as typed: one take, or repeats of it with a plus between them.
+#[derive(Debug, Clone)]
+pub(crate) struct Side {
+    /// As typed.
+    pub(crate) words: String,
+    members: Vec<Member>,
+}
+
+/// A take with what stands behind its name.
+#[derive(Debug, Clone)]
+struct Member {
+    path: PathBuf,
+    span: Option<SpanArgs>,
+    channel: Option<Channel>,
+}
+
+impl Side {
+    /// Reads what was typed. A file may have the signs in its name.
+    pub(crate) fn read(words: &str) -> Result<Self> {
+        let members = if Path::new(words).exists() {
+            vec![words]
+        } else {
+            words.split('+').map(str::trim).collect()
+        };
+        let members = members.into_iter().map(Member::read).collect::<Result<_>>()?;
+        Ok(Self { words: words.into(), members })
+    }
+
+    pub(crate) fn is_group(&self) -> bool {
+        self.members.len() > 1
+    }
+
+    /// Opens its takes.
+    pub(crate) fn open(&self, args: &SourceArgs) -> Result<Vec<OpenMember>> {
+        self.members
+            .iter()
+            .map(|member| {
+                let mut named = studies::find_takes(std::slice::from_ref(&member.path), args)?;
+                let named = named.pop().context("no take")?;
+                Ok(OpenMember { take: Take::open(named, args)?, member: member.clone() })
+            })
+            .collect()
+    }
+}
+
+/// An opened take, and which part of it is meant.
+pub(crate) struct OpenMember {
+    take: Take,
+    member: Member,
+}
+
+impl OpenMember {
+    /// The part that is meant: what stands behind the name goes before what holds for all.
+    pub(crate) fn part(&mut self, all: &PartArgs) -> Result<Part<'_>> {
+        let channels = match &self.member.channel {
+            Some(channel) => vec![channel.clone()],
+            None => all.channels.clone(),
+        };
+        let span = self.member.span.clone().unwrap_or_else(|| all.span.clone());
+        self.take.part(&PartArgs { span, channels })
+    }
+
+    /// The channels that are meant, of a take that is compared with itself.
+    pub(crate) fn parts(&mut self, all: &PartArgs) -> Result<Vec<Part<'_>>> {
+        let span = self.member.span.clone().unwrap_or_else(|| all.span.clone());
+        self.take.parts(&PartArgs { span, channels: all.channels.clone() })
+    }
+}
+
+impl Member {
+    fn read(words: &str) -> Result<Self> {
+        if words.is_empty() {
+            let reason = "a plus stands between the names of repeats: a.wav+b.wav";
+            return Err(Usage(reason.into()).into());
+        }
+        let (path, behind) = match words.rsplit_once('@') {
+            Some((path, behind)) if !Path::new(words).exists() && !path.is_empty() => {
+                (path, behind)
+            }
+            _ => (words, ""),
+        };
+        let mut member = Self { path: path.into(), span: None, channel: None };
+        for part in behind.split(',').map(str::trim).filter(|part| !part.is_empty()) {
+            if part.contains("..") {
+                member.span = Some(SpanArgs::between(part)?);
+            } else {
+                member.channel = Some(part.parse()?);
+            }
+        }
+        Ok(member)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn sides_are_read_with_what_stands_behind_them() {
+        let side = Side::read("soft-1.wav@0.5..1.2,left+soft-2.wav@2").expect("a side");
+        assert!(side.is_group());
+        let [first, second] = &side.members[..] else { panic!("two") };
+        assert_eq!(first.path, Path::new("soft-1.wav"));
+        assert_eq!(first.channel, Some(Channel::Name("left".into())));
+        assert_eq!(first.span.as_ref().and_then(|span| span.span().to_s), Some(1.2));
+        assert_eq!(second.channel, Some(Channel::Number(2)));
+        for wrong in ["a.wav+", "a.wav@..", "a.wav@x..y", "a.wav@0"] {
+            assert!(Side::read(wrong).is_err(), "{wrong}");
+        }
+    }
+}

@@ -1,0 +1,137 @@
+//! Whether two recordings may be compared at all.
+
+use crate::finding::Finding;
+
+/// How a sound was recorded, as far as it matters to a comparison.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Recorded {
+    /// What it is called.
+    pub name: String,
+    /// Its sample rate in Hz, and its length in seconds.
+    pub rate_hz: f64,
+    /// See above.
+    pub duration_s: f64,
+    /// Whether its level re sound pressure is known.
+    pub is_calibrated: bool,
+    /// Samples that are clipped.
+    pub clipped_samples: u64,
+    /// Highest frequency at which it holds anything, in Hz.
+    pub bandwidth_hz: Option<f64>,
+    /// Level of its noise in dB re full scale.
+    pub noise_floor_dbfs: Option<f64>,
+}
+
+/// What stands against comparing `b` with `a`.
+#[must_use]
+pub fn comparability(a: &Recorded, b: &Recorded) -> Vec<Finding> {
+    const BAND_SHARE: f64 = 0.85;
+    const NOISE_DB: f64 = 6.0;
+    const LENGTHS: f64 = 2.0;
+    let mut findings = Vec::new();
+    if a.rate_hz != b.rate_hz {
+        findings.push(Finding::warning(
+            "rates_differ",
+            format!(
+                "The sample rates differ: {} Hz in {}, {} Hz in {}. They are compared up to half the lower one.",
+                a.rate_hz, a.name, b.rate_hz, b.name
+            ),
+        ));
+    }
+    if a.is_calibrated != b.is_calibrated {
+        let (known, other) = if a.is_calibrated { (a, b) } else { (b, a) };
+        findings.push(Finding::warning(
+            "calibration_differs",
+            format!(
+                "{} is calibrated, {} is not: levels are compared re full scale, and say nothing of sound pressure. Calibrate both with \
+                 'tonemap study calibrate'.",
+                known.name, other.name
+            ),
+        ));
+    }
+    for one in [a, b].into_iter().filter(|one| one.clipped_samples > 0) {
+        findings.push(Finding::warning(
+            "clipping_compared",
+            format!(
+                "{} is clipped in {} samples: part of the difference is the distortion that this makes.",
+                one.name, one.clipped_samples
+            ),
+        ));
+    }
+    if let (Some(of_a), Some(of_b)) = (a.bandwidth_hz, b.bandwidth_hz) {
+        let (narrow, low_hz, wide, high_hz) =
+            if of_a < of_b { (a, of_a, b, of_b) } else { (b, of_b, a, of_a) };
+        if low_hz < BAND_SHARE * high_hz {
+            findings.push(Finding::warning(
+                "bands_differ",
+                format!(
+                    "{} holds nothing above {low_hz:.0} Hz, {} goes up to {high_hz:.0} Hz: between them the difference may be that of two ways \
+                     to record or to store. Compare below with --range.",
+                    narrow.name, wide.name
+                ),
+            ));
+        }
+    }
+    if let (Some(of_a), Some(of_b)) = (a.noise_floor_dbfs, b.noise_floor_dbfs)
+        && (of_a - of_b).abs() > NOISE_DB
+    {
+        let (loud, quiet) = if of_a > of_b { (a, b) } else { (b, a) };
+        findings.push(Finding::note(
+            "noise_differs",
+            format!(
+                "The noise of {} is {:.1} dB louder than that of {}: what is quiet differs by it.",
+                loud.name,
+                (of_a - of_b).abs(),
+                quiet.name
+            ),
+        ));
+    }
+    let ratio = a.duration_s / b.duration_s;
+    if !(1.0 / LENGTHS..=LENGTHS).contains(&ratio) {
+        findings.push(Finding::note(
+            "lengths_differ",
+            format!(
+                "{} lasts {:.2} s, {} {:.2} s: averages over a sound that dies away depend on how much of it is there. Compare like spans with --to.",
+                a.name, a.duration_s, b.name, b.duration_s
+            ),
+        ));
+    }
+    findings
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn each_trouble_is_told_and_likes_are_not() {
+        let a = Recorded {
+            name: "a".into(),
+            rate_hz: 48_000.0,
+            duration_s: 2.0,
+            is_calibrated: true,
+            clipped_samples: 0,
+            bandwidth_hz: Some(20_000.0),
+            noise_floor_dbfs: Some(-80.0),
+        };
+        assert!(comparability(&a, &Recorded { name: "b".into(), ..a.clone() }).is_empty());
+        let b = Recorded {
+            name: "b".into(),
+            rate_hz: 44_100.0,
+            duration_s: 5.0,
+            is_calibrated: false,
+            clipped_samples: 7,
+            bandwidth_hz: Some(9000.0),
+            noise_floor_dbfs: Some(-60.0),
+        };
+        let codes: Vec<&str> = comparability(&a, &b).iter().map(|finding| finding.code).collect();
+        let wanted = [
+            "rates_differ",
+            "calibration_differs",
+            "clipping_compared",
+            "bands_differ",
+            "noise_differs",
+            "lengths_differ",
+        ];
+        assert_eq!(codes, wanted);
+    }
+}
