@@ -3,6 +3,7 @@
 //! This crate ties the others together: arguments in, media → core → figures and text, files out.
 //! Each command is one file in [`commands`]; nothing is computed here.
 
+mod analyses;
 mod args;
 mod arrays;
 mod commands;

@@ -287,6 +287,11 @@ pub(crate) struct Envelope<'a, S: Serialize, R: Serialize> {
 pub(crate) enum SourceRecord {
     Take(TakeRecord),
     Takes(Vec<TakeRecord>),
+    /// As other results have them.
+    #[serde(untagged)]
+    Known {
+        takes: Vec<serde_json::Value>,
+    },
 }
 
 /// One line of JSON.
@@ -316,6 +321,17 @@ pub(crate) fn json_of_takes<S: Serialize, R: Serialize>(
         }
     };
     json_of(kind, source, settings, result, findings)
+}
+
+/// One line of JSON about takes whose records come from other results.
+pub(crate) fn json_of_records<S: Serialize, R: Serialize>(
+    kind: &'static str,
+    takes: Vec<serde_json::Value>,
+    settings: S,
+    result: R,
+    findings: &[Finding],
+) -> Result<String> {
+    json_of(kind, SourceRecord::Known { takes }, settings, result, findings)
 }
 
 fn json_of<S: Serialize, R: Serialize>(

@@ -32,6 +32,17 @@ const MEASURE: [&str; 9] = [
     "trend",
 ];
 
+/// Whether a command measures a take, so that its numbers can be followed from take to take.
+pub(crate) fn measures_takes(command: &str) -> bool {
+    MEASURE.contains(&command) && !["compare", "trend"].contains(&command)
+}
+
+/// The commands that do, for messages.
+pub(crate) fn measuring() -> String {
+    let commands = MEASURE.into_iter().filter(|command| measures_takes(command));
+    commands.collect::<Vec<_>>().join(", ")
+}
+
 /// What was typed after the name of the program, as far as it bears on the result.
 pub(crate) fn typed() -> Vec<String> {
     let words = std::env::args_os().skip(1).map(|word| word.to_string_lossy().into_owned());

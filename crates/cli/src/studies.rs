@@ -24,6 +24,7 @@ pub(crate) struct Named {
 }
 
 /// A take in a study, as far as it concerns a measurement.
+#[derive(Debug)]
 pub(crate) struct Entry {
     pub(crate) take: tonemap_study::Take,
     /// Frequency of A4 in Hz.
@@ -83,7 +84,7 @@ impl OpenStudy {
     }
 
     /// The take with a name, or the one whose file is `path`.
-    fn find(&self, path: &Path) -> Option<&tonemap_study::Take> {
+    pub(crate) fn find(&self, path: &Path) -> Option<&tonemap_study::Take> {
         let by_name = path.to_str().and_then(|name| self.study.take(name));
         by_name.or_else(|| {
             let wanted = path.canonicalize().ok()?;

@@ -23,6 +23,7 @@
 //! | [`timbre`] | descriptors of a note over time: spectrum, attack, harmonic content, noise |
 //! | [`tuning`] | notes against a temperament: cents, reference pitch, stretch, beats of intervals |
 //! | [`compare`] | two sounds: delay, drift, gain, differences and which of them are real |
+//! | [`trend`] | a quantity against a condition: line, course, steps |
 //! | [`filter`] | bands kept or removed, with linear phase and no delay |
 //! | [`synth`] | sounds whose truth is known |
 //!
@@ -66,6 +67,7 @@ pub mod spectrum;
 pub mod synth;
 pub mod timbre;
 pub mod transform;
+pub mod trend;
 pub mod tuning;
 pub mod units;
 mod wavering;

@@ -18,6 +18,7 @@
 //! | [`targets_figure`] | partials of bells against the ratios wanted |
 //! | [`difference_figure`] | two spectra and their difference |
 //! | [`maps_figure`] | two spectrograms and their difference |
+//! | [`trend_figure`] | a quantity against a condition |
 //! | [`waterfall_figure`] | spectra one behind the other, over time |
 //! | [`waveform_figure`] | waveforms and their RMS levels over time |
 //! | [`index_page`] | a page that shows a run of commands with their tables and figures |
@@ -44,6 +45,7 @@ mod spectrum;
 mod theme;
 mod ticks;
 mod timbre;
+mod trend;
 mod tuning;
 mod waterfall;
 mod waveform;
@@ -64,6 +66,7 @@ pub use spectrogram::{
 };
 pub use spectrum::{DrawnSpectrum, FrequencyScale, LevelAxis, SpectrumFigure, spectrum_figure};
 pub use timbre::{ContentFigure, CourseFigure, content_figure, course_figure};
+pub use trend::{TrendFigure, trend_figure};
 pub use tuning::{
     CompassFigure, MapColumn, MapFigure, TargetSeries, TargetsFigure, compass_figure, map_figure,
     targets_figure,

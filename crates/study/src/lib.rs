@@ -26,13 +26,17 @@
 //! All keys may be left out but `name` and `file`. A key that is not listed here is an error: it may
 //! be a slip of the pen. The file is meant to be edited by hand, too: when the tool changes it,
 //! comments and order stay.
+//!
+//! Results that were measured for a trend or a report are kept in the hidden folder `.tonemap`, which may be deleted at any time.
 
 mod condition;
 mod error;
 mod pattern;
+mod store;
 mod study;
 
 pub use condition::{Condition, Wanted};
 pub use error::Error;
 pub use pattern::Pattern;
+pub use store::ResultStore;
 pub use study::{Channel, FILE_NAME, Microphone, Study, Take};

@@ -610,7 +610,9 @@ fn take(part: Part<'_>) -> Result<Taken<'_>> {
         duration_s: samples.len() as f64 / rate_hz,
         is_calibrated: part.full_scale_db().is_some(),
         clipped_samples: channel.map_or(0, |channel| channel.levels.clipped_samples),
-        bandwidth_hz: channel.and_then(|channel| channel.bandwidth_hz),
+        band_edge_hz: channel
+            .filter(|channel| channel.band_edge_db.is_some())
+            .and_then(|channel| channel.bandwidth_hz),
         noise_floor_dbfs: channel.and_then(|channel| channel.noise_floor_dbfs),
     };
     Ok(Taken { part, samples, recorded, findings })

@@ -12,6 +12,7 @@ mod spectrogram;
 mod spectrum;
 mod study;
 mod timbre;
+mod trend;
 mod tuning;
 
 use anyhow::Result;
@@ -30,6 +31,7 @@ pub(crate) enum Command {
     Timbre(Box<timbre::Timbre>),
     Tuning(Box<tuning::Tuning>),
     Compare(Box<compare::Compare>),
+    Trend(Box<trend::Trend>),
     Filter(Box<filter::Filter>),
     Signal(signal::Signal),
     Study(study::Study),
@@ -48,6 +50,7 @@ impl Command {
             Self::Timbre(command) => command.run(),
             Self::Tuning(command) => command.run(),
             Self::Compare(command) => command.run(),
+            Self::Trend(command) => command.run(),
             Self::Filter(command) => command.run(),
             Self::Signal(command) => command.run(),
             Self::Study(command) => command.run(),

@@ -15,8 +15,8 @@ pub struct Recorded {
     pub is_calibrated: bool,
     /// Samples that are clipped.
     pub clipped_samples: u64,
-    /// Highest frequency at which it holds anything, in Hz.
-    pub bandwidth_hz: Option<f64>,
+    /// Frequency in Hz above which it holds nothing, if its spectrum ends there in an edge.
+    pub band_edge_hz: Option<f64>,
     /// Level of its noise in dB re full scale.
     pub noise_floor_dbfs: Option<f64>,
 }
@@ -57,16 +57,17 @@ pub fn comparability(a: &Recorded, b: &Recorded) -> Vec<Finding> {
             ),
         ));
     }
-    if let (Some(of_a), Some(of_b)) = (a.bandwidth_hz, b.bandwidth_hz) {
-        let (narrow, low_hz, wide, high_hz) =
-            if of_a < of_b { (a, of_a, b, of_b) } else { (b, of_b, a, of_a) };
-        if low_hz < BAND_SHARE * high_hz {
+    for (narrow, wide) in [(a, b), (b, a)] {
+        let reach = |one: &Recorded| one.band_edge_hz.unwrap_or(one.rate_hz / 2.0);
+        if narrow.band_edge_hz.is_some() && reach(narrow) < BAND_SHARE * reach(wide) {
             findings.push(Finding::warning(
                 "bands_differ",
                 format!(
-                    "{} holds nothing above {low_hz:.0} Hz, {} goes up to {high_hz:.0} Hz: between them the difference may be that of two ways \
-                     to record or to store. Compare below with --range.",
-                    narrow.name, wide.name
+                    "{} ends at {:.0} Hz as if a filter or a coder had cut it, {} goes on: above, the difference is that of two ways to record or to \
+                     store. Compare below with --range.",
+                    narrow.name,
+                    reach(narrow),
+                    wide.name
                 ),
             ));
         }
@@ -110,7 +111,7 @@ mod tests {
             duration_s: 2.0,
             is_calibrated: true,
             clipped_samples: 0,
-            bandwidth_hz: Some(20_000.0),
+            band_edge_hz: None,
             noise_floor_dbfs: Some(-80.0),
         };
         assert!(comparability(&a, &Recorded { name: "b".into(), ..a.clone() }).is_empty());
@@ -120,7 +121,7 @@ mod tests {
             duration_s: 5.0,
             is_calibrated: false,
             clipped_samples: 7,
-            bandwidth_hz: Some(9000.0),
+            band_edge_hz: Some(9000.0),
             noise_floor_dbfs: Some(-60.0),
         };
         let codes: Vec<&str> = comparability(&a, &b).iter().map(|finding| finding.code).collect();

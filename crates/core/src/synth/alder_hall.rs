@@ -327,7 +327,8 @@ pub fn fan(candidate: u64, run: u64, sample_rate_hz: f64, duration_s: f64) -> Ve
     let change = 1.0 + 0.02 * (run as f64 * 2.4).sin();
     let samples = (duration_s * sample_rate_hz) as usize;
     let seed = 200 + 20 * candidate + run;
-    let tones = harmonics(blade_hz * (1.0 + 0.001 * run as f64), &[blade, 0.4 * blade, 0.2 * blade]);
+    let tones =
+        harmonics(blade_hz * (1.0 + 0.001 * run as f64), &[blade, 0.4 * blade, 0.2 * blade]);
     let mut sound = render(&tones, Vibrato::default(), sample_rate_hz, duration_s);
     mix(&mut sound, &coloured_noise(seed, noise * change, centre_hz, 1.8, sample_rate_hz, samples));
     mix(&mut sound, &white_noise(seed + 10, 2.0 * HALL_NOISE, samples));

@@ -1,0 +1,470 @@
+//! `trend`: a measured quantity against a condition of a study.
+
+use std::path::{Path, PathBuf};
+
+use anyhow::{Result, bail};
+use clap::{Args, ValueEnum};
+use rayon::prelude::*;
+use serde::Serialize;
+use tonemap_core::trend::{CourseValue, Trend as Found, TrendFit, TrendPoint, trend};
+use tonemap_core::Measured;
+use tonemap_figures::{TrendFigure, Words, trend_figure};
+use tonemap_study::Condition;
+
+use crate::analyses::{Analyses, command_of};
+use crate::args::{FigureArgs, Format, OutputArgs, SourceArgs};
+use crate::output::{self, Status, Usage};
+use crate::progress::TakesProgress;
+use crate::recipe;
+use crate::saved::{self, Saved};
+use crate::studies::{self, Named, OpenStudy};
+use crate::text;
+
+/// A measured quantity against a condition of a study
+///
+/// Any number that a command tells in JSON can be followed from take to take: over cuts of a bell, over distances, before and after. Its table,
+/// the line or the monotone course through it with its band of 95 %, and the change from step to step. Each analysis is run once and
+/// kept with the study.
+#[derive(Args)]
+#[command(after_long_help = EXAMPLES)]
+pub(crate) struct Trend {
+    /// Takes of the study, or saved results of them; all that have the condition if none is named
+    #[arg(value_name = "TAKE")]
+    takes: Vec<PathBuf>,
+    #[command(flatten)]
+    source: SourceArgs,
+    /// What is followed: a command and a key of its result, timbre.centroid_hz or partials[2].frequency_hz
+    #[arg(long, value_name = "COMMAND.KEY")]
+    quantity: String,
+    /// The condition it is followed over
+    #[arg(long, value_name = "CONDITION")]
+    over: String,
+    /// Options for the command, as one word: '--free --from 0.1'
+    #[arg(long = "with", value_name = "OPTIONS", default_value = "", allow_hyphen_values = true)]
+    options: String,
+    /// What is laid through the values [default: a line over numbers, nothing over words]
+    #[arg(long, value_name = "FIT")]
+    fit: Option<Fit>,
+    #[command(flatten)]
+    figure: FigureArgs,
+    #[command(flatten)]
+    output: OutputArgs,
+}
+
+const EXAMPLES: &str = "Examples:
+  tonemap trend --quantity partials[3].frequency_hz --over cut --figure cuts.png
+      how far each cut lowers a partial of the bell
+  tonemap trend --quantity timbre.centroid_hz --over distance --where group=harp
+      the centroid over the distance of the microphone
+  tonemap trend --quantity pitch.notes[1].f0_hz --over strings
+      a quantity over words: a table and the steps";
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+enum Fit {
+    Line,
+    Monotone,
+    None,
+}
+
+/// `settings` in JSON.
+#[derive(Serialize)]
+struct Settings<'a> {
+    quantity: &'a str,
+    over: &'a str,
+    unit: &'a str,
+    options: &'a [String],
+    fit: TrendFit,
+}
+
+/// `result` in JSON.
+#[derive(Serialize)]
+struct TrendResult<'a> {
+    points: Vec<Row<'a>>,
+    slope: Option<f64>,
+    slope_u: Option<f64>,
+    intercept: Option<f64>,
+    intercept_u: Option<f64>,
+    scatter: Option<f64>,
+    distinguishable: Option<bool>,
+    steps: Vec<StepRow>,
+    course: &'a [CourseValue],
+}
+
+/// A value under a condition.
+#[derive(Serialize)]
+struct Row<'a> {
+    take: &'a str,
+    condition: &'a Condition,
+    value: f64,
+    value_u: Option<f64>,
+}
+
+#[derive(Serialize)]
+struct StepRow {
+    from: String,
+    to: String,
+    change: f64,
+    change_u: Option<f64>,
+    distinguishable: Option<bool>,
+}
+
+/// What one take gave.
+struct Reading {
+    take: String,
+    condition: Condition,
+    value: Measured,
+    record: serde_json::Value,
+}
+
+/// Conditions as places on an axis.
+struct Axis {
+    /// Unit of numbers.
+    unit: String,
+    /// Words in their order; none for numbers.
+    words: Vec<String>,
+}
+
+impl Axis {
+    fn of(readings: &[Reading]) -> Self {
+        let quantities: Option<Vec<(f64, &str)>> =
+            readings.iter().map(|reading| reading.condition.quantity()).collect();
+        let one_unit = quantities.filter(|all| all.windows(2).all(|pair| pair[0].1 == pair[1].1));
+        match one_unit {
+            Some(all) => {
+                Self { unit: all.first().map_or(String::new(), |q| q.1.into()), words: Vec::new() }
+            }
+            None => {
+                let mut words: Vec<String> = Vec::new();
+                for reading in readings {
+                    let word = reading.condition.to_string();
+                    if !words.contains(&word) {
+                        words.push(word);
+                    }
+                }
+                Self { unit: String::new(), words }
+            }
+        }
+    }
+
+    fn place(&self, condition: &Condition) -> f64 {
+        let word = condition.to_string();
+        match self.words.iter().position(|known| *known == word) {
+            Some(place) => place as f64,
+            None => condition.quantity().map_or(0.0, |(number, _)| number),
+        }
+    }
+
+    fn name(&self, place: f64) -> String {
+        let word = self.words.get(place as usize).filter(|_| !self.words.is_empty());
+        match word {
+            Some(word) => word.clone(),
+            None => format!("{place} {}", self.unit).trim().to_string(),
+        }
+    }
+}
+
+impl Trend {
+    pub(crate) fn run(&self) -> Result<Status> {
+        output::start_log(&self.output);
+        output::check_outputs(&self.figure, &self.output)?;
+        let Some((command, key)) = command_of(&self.quantity) else {
+            return Err(Usage(format!(
+                "'{}' is no quantity; write a command and a key of its result, timbre.centroid_hz or partials[2].frequency_hz. \
+                 Commands are {}",
+                self.quantity,
+                recipe::measuring()
+            ))
+            .into());
+        };
+        let Some(open) = OpenStudy::of(&self.source)? else {
+            let reason = "conditions are kept in a study, and there is none here; name its folder with --study, or make one with \
+                          'tonemap study make'";
+            return Err(Usage(reason.into()).into());
+        };
+        let options = shlex::split(&self.options).ok_or_else(|| {
+            Usage(format!("'{}' cannot be read as options: a quote is not closed", self.options))
+        })?;
+        let mut status = Status::Done;
+        let readings = self.readings(&open, command, key, &options, &mut status)?;
+        let axis = Axis::of(&readings);
+        let points: Vec<TrendPoint> = readings
+            .iter()
+            .map(|r| TrendPoint { x: axis.place(&r.condition), value: r.value })
+            .collect();
+        let fit = match self.fit {
+            Some(Fit::Line) => TrendFit::Line,
+            Some(Fit::Monotone) => TrendFit::Monotone,
+            None if axis.words.is_empty() => TrendFit::Line,
+            Some(Fit::None) | None => TrendFit::None,
+        };
+        let found = trend(&points, fit);
+        output::print_notes(&self.output, &found.findings);
+        self.draw(&axis, &points, &found)?;
+        let result = result_of(&readings, &axis, &found);
+        let content = match self.output.format {
+            Format::Text => self.as_text(&readings, &axis, &found),
+            Format::Csv => output::csv_table(&result.points)?,
+            Format::Json => {
+                let takes = readings.iter().map(|reading| reading.record.clone()).collect();
+                let settings = Settings {
+                    quantity: &self.quantity,
+                    over: &self.over,
+                    unit: &axis.unit,
+                    options: &options,
+                    fit,
+                };
+                output::json_of_records("trend", takes, settings, result, &found.findings)?
+            }
+        };
+        output::write_result(&self.output, &content)?;
+        Ok(status)
+    }
+
+    /// The quantity in each take. One in which it cannot be measured is told and does not stop the others.
+    fn readings(
+        &self,
+        open: &OpenStudy,
+        command: &str,
+        key: &str,
+        options: &[String],
+        status: &mut Status,
+    ) -> Result<Vec<Reading>> {
+        let (files, takes): (Vec<&PathBuf>, Vec<&PathBuf>) =
+            self.takes.iter().partition(|path| saved::is_saved(path));
+        let mut readings = Vec::new();
+        for file in files {
+            for result in saved::read(file)? {
+                readings.push(self.of_saved(open, &result, key, file)?);
+            }
+        }
+        let takes: Vec<PathBuf> = takes.into_iter().cloned().collect();
+        let named = self.named(open, &takes, readings.is_empty())?;
+        let analyses = Analyses::new(Some(open))?;
+        let progress = TakesProgress::new("trend", named.len(), self.output.quiet);
+        let read: Vec<Result<Reading>> = named
+            .par_iter()
+            .map(|(named, condition)| {
+                let reading = self.of_take(&analyses, named, condition, (command, key), options);
+                progress.advance();
+                reading
+            })
+            .collect();
+        drop(progress);
+        for one in read {
+            match one {
+                Ok(reading) => readings.push(reading),
+                Err(error) if Status::of(&error) == Status::CouldNot => {
+                    output::print_error(&error);
+                    *status = Status::CouldNot;
+                }
+                Err(error) => return Err(error),
+            }
+        }
+        if readings.is_empty() {
+            bail!("{} could not be measured in any take", self.quantity);
+        }
+        Ok(readings)
+    }
+
+    /// The takes that are followed, with their condition.
+    fn named(
+        &self,
+        open: &OpenStudy,
+        takes: &[PathBuf],
+        all_if_none: bool,
+    ) -> Result<Vec<(Named, Condition)>> {
+        let asked = if takes.is_empty() && self.source.conditions.is_empty() {
+            let all = open.study.takes.iter().filter(|_| all_if_none);
+            all.map(|take| open.named(take)).collect()
+        } else {
+            studies::find_takes(takes, &self.source)?
+        };
+        let mut known = Vec::new();
+        let mut others = Vec::new();
+        for named in asked {
+            let condition =
+                named.entry.as_ref().and_then(|e| e.take.conditions.get(&self.over)).cloned();
+            match condition {
+                Some(condition) => known.push((named, condition)),
+                None => others.push(named.path.display().to_string()),
+            }
+        }
+        if known.is_empty() && all_if_none {
+            let mut conditions: Vec<&String> =
+                open.study.takes.iter().flat_map(|take| take.conditions.keys()).collect();
+            conditions.sort();
+            conditions.dedup();
+            let list: Vec<&str> = conditions.into_iter().map(String::as_str).collect();
+            return Err(Usage(format!(
+                "no take that was asked for has the condition '{}'; the study knows {}",
+                self.over,
+                if list.is_empty() { "none".into() } else { list.join(", ") }
+            ))
+            .into());
+        }
+        if !others.is_empty() && !takes.is_empty() {
+            bail!(
+                "{}: it has no condition '{}'; set it in study.toml",
+                others.join(", "),
+                self.over
+            );
+        }
+        Ok(known)
+    }
+
+    fn of_take(
+        &self,
+        analyses: &Analyses,
+        named: &Named,
+        condition: &Condition,
+        (command, key): (&str, &str),
+        options: &[String],
+    ) -> Result<Reading> {
+        let result = analyses.of(named, command, options)?;
+        let take = named.entry.as_ref().map_or_else(|| result.title(), |e| e.take.name.clone());
+        Ok(Reading {
+            value: quantity_of(&result, key, &take)?,
+            condition: condition.clone(),
+            record: result.value["take"].clone(),
+            take,
+        })
+    }
+
+    fn of_saved(
+        &self,
+        open: &OpenStudy,
+        result: &Saved,
+        key: &str,
+        file: &Path,
+    ) -> Result<Reading> {
+        let takes = result.takes();
+        let found = takes
+            .first()
+            .and_then(|(path, _)| open.find(path).or_else(|| open.find(&open.folder.join(path))));
+        let Some(take) = found else {
+            bail!("{}: its take is not in the study", file.display());
+        };
+        let Some(condition) = take.conditions.get(&self.over) else {
+            bail!("{}: its take {} has no condition '{}'", file.display(), take.name, self.over);
+        };
+        Ok(Reading {
+            value: quantity_of(result, key, &take.name)?,
+            condition: condition.clone(),
+            record: result.value["take"].clone(),
+            take: take.name.clone(),
+        })
+    }
+
+    fn draw(&self, axis: &Axis, points: &[TrendPoint], found: &Found) -> Result<()> {
+        let Some(file) = &self.figure.figure else { return Ok(()) };
+        let points: Vec<(f64, Measured)> = points.iter().map(|p| (p.x, p.value)).collect();
+        let title = format!("{} over {}", self.quantity, self.over);
+        let notes = [line_words(found, &self.over, axis), "bars ± 2 u; band of 95 %".to_string()];
+        let condition_title = match axis.unit.as_str() {
+            "" => self.over.clone(),
+            unit => format!("{}, {unit}", self.over),
+        };
+        let figure = TrendFigure {
+            points: &points,
+            course: &found.course,
+            names: &axis.words,
+            value_title: &self.quantity,
+            condition_title: &condition_title,
+            words: Words { title: &title, notes: &notes, findings: &found.findings },
+        };
+        output::write_figure(file, &trend_figure(&figure, self.figure.size)?, self.output.force)
+    }
+
+    fn as_text(&self, readings: &[Reading], axis: &Axis, found: &Found) -> String {
+        let mut sorted: Vec<&Reading> = readings.iter().collect();
+        sorted.sort_by(|a, b| axis.place(&a.condition).total_cmp(&axis.place(&b.condition)));
+        let rows = sorted.iter().map(|reading| {
+            let [value, u] = text::measured(reading.value.value, reading.value.u, 6);
+            vec![reading.take.clone(), reading.condition.to_string(), value, u]
+        });
+        let table = text::table(&["take", &self.over, &self.quantity, "± u"], &[0], rows.collect());
+        let steps = found.steps.iter().map(|step| {
+            let [change, u] = text::measured(step.change.value, step.change.u, 6);
+            let said = match step.is_real {
+                Some(true) => "different",
+                Some(false) => "not distinguishable",
+                None => "uncertainty not known",
+            };
+            let name = format!("{} to {}", axis.name(step.from), axis.name(step.to));
+            vec![name, text::signed(change), u, said.into()]
+        });
+        let steps = text::table(&["step", "change", "± u", ""], &[0, 3], steps.collect());
+        let line = text::sentence(&line_words(found, &self.over, axis));
+        let mut parts = vec![table + &line, steps, text::findings(&found.findings)];
+        parts.retain(|part: &String| !part.trim().is_empty());
+        parts.join("\n")
+    }
+}
+
+/// The number under a key of a result; what there is if it is not there.
+fn quantity_of(result: &Saved, key: &str, take: &str) -> Result<Measured> {
+    if let Some(value) = result.number(key) {
+        return Ok(value);
+    }
+    let known: Vec<String> = result.numbers().into_iter().map(|number| number.key).collect();
+    let nearest = known
+        .iter()
+        .max_by(|a, b| strsim::jaro_winkler(a, key).total_cmp(&strsim::jaro_winkler(b, key)));
+    let meant = nearest.map_or(String::new(), |nearest| format!("; did you mean '{nearest}'?"));
+    bail!("{take}: '{}' tells no number '{key}'{meant}", result.kind())
+}
+
+fn result_of<'a>(readings: &'a [Reading], axis: &Axis, found: &'a Found) -> TrendResult<'a> {
+    let known = |value: f64| Some(value).filter(|value| value.is_finite());
+    TrendResult {
+        points: readings
+            .iter()
+            .map(|reading| Row {
+                take: &reading.take,
+                condition: &reading.condition,
+                value: reading.value.value,
+                value_u: known(reading.value.u),
+            })
+            .collect(),
+        slope: found.line.map(|line| line.slope.value),
+        slope_u: found.line.map(|line| line.slope.u),
+        intercept: found.line.map(|line| line.intercept.value),
+        intercept_u: found.line.map(|line| line.intercept.u),
+        scatter: found.line.map(|line| line.scatter),
+        distinguishable: found.line.map(|line| line.is_real),
+        steps: found
+            .steps
+            .iter()
+            .map(|step| StepRow {
+                from: axis.name(step.from),
+                to: axis.name(step.to),
+                change: step.change.value,
+                change_u: known(step.change.u),
+                distinguishable: step.is_real,
+            })
+            .collect(),
+        course: &found.course,
+    }
+}
+
+/// The line in words.
+fn line_words(found: &Found, over: &str, axis: &Axis) -> String {
+    let Some(line) = found.line else {
+        return match found.course.len() {
+            0 => "no curve through the values".into(),
+            _ => "the nearest course that only rises or only falls".into(),
+        };
+    };
+    let [slope, u] = text::measured(line.slope.value, line.slope.u, 8);
+    let per = if axis.unit.is_empty() { over } else { &axis.unit };
+    let said = if line.is_real { "" } else { ", not distinguishable from none" };
+    let scatter = if line.scatter > 0.0 {
+        format!(
+            "; beside their uncertainties the values scatter by {}",
+            text::significant(line.scatter)
+        )
+    } else {
+        "; the uncertainties explain the scatter".into()
+    };
+    format!("straight line: {} ± {u} per {per}{said}{scatter}", text::signed(slope))
+}

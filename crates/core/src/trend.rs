@@ -1,0 +1,348 @@
+//! A measured quantity against a condition: straight line, monotone course, change from step to step.
+//!
+//! # What it computes
+//!
+//! **Line.** y = a + b·x by least squares, each value weighted by 1/(u² + s²): u its own uncertainty, s what the values scatter beside it,
+//! which is 0 where the uncertainties explain the scatter about the line, and else so large that Σ r²/(u² + s²) is the number of
+//! degrees of freedom (J. Mandel and R. C. Paule, Anal. Chem. 42, 1970). The uncertainty of the slope follows from the weights; the band about
+//! the line holds the true line with 95 % at each place, by Student's t of n − 2 degrees.
+//!
+//! **Monotone.** The rising or the falling course that is nearest by the same weights, by pooling of adjacent violators (M. Ayer et al., Ann. Math.
+//! Stat. 26, 1955); of the two the nearer one. Its band is ± 2 u of the mean of each pool.
+//!
+//! **Steps.** The change from the mean at one value of the condition to that at the next, and whether it is real
+//! ([`crate::compare::FALSE_RATE`]).
+
+use serde::Serialize;
+use statrs::distribution::{ContinuousCDF, StudentsT};
+
+use crate::compare::limit_over_u;
+use crate::finding::Finding;
+use crate::linear;
+use crate::measured::Measured;
+
+/// A value under a condition.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct TrendPoint {
+    /// The condition: its number, or its place among words.
+    pub x: f64,
+    /// The value; its uncertainty may be unknown (NaN).
+    pub value: Measured,
+}
+
+/// What is laid through the values.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize)]
+#[serde(rename_all = "snake_case")]
+pub enum TrendFit {
+    /// A straight line.
+    #[default]
+    Line,
+    /// A course that only rises or only falls.
+    Monotone,
+    /// Nothing.
+    None,
+}
+
+/// The curve that was laid through the values at one place.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize)]
+pub struct CourseValue {
+    /// The condition.
+    pub x: f64,
+    /// The curve, and its band of 95 %.
+    pub value: f64,
+    /// See above.
+    pub low: f64,
+    /// See above.
+    pub high: f64,
+}
+
+/// A straight line.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct TrendLine {
+    /// Change per unit of the condition.
+    pub slope: Measured,
+    /// The line where the condition is 0.
+    pub intercept: Measured,
+    /// Scatter of the values beside their uncertainties.
+    pub scatter: f64,
+    /// Whether the slope is more than chance.
+    pub is_real: bool,
+}
+
+/// The change from one value of the condition to the next.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct TrendStep {
+    /// From which condition.
+    pub from: f64,
+    /// To which.
+    pub to: f64,
+    /// The change.
+    pub change: Measured,
+    /// Whether it is more than chance; `None` where the uncertainties are not known.
+    pub is_real: Option<bool>,
+}
+
+/// A quantity against a condition.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Trend {
+    /// The line, if one was asked for and there are three values of the condition.
+    pub line: Option<TrendLine>,
+    /// The curve with its band.
+    pub course: Vec<CourseValue>,
+    /// The steps.
+    pub steps: Vec<TrendStep>,
+    /// What must be known beside it.
+    pub findings: Vec<Finding>,
+}
+
+/// Lays a curve through values, in whatever order they are.
+#[must_use]
+pub fn trend(points: &[TrendPoint], fit: TrendFit) -> Trend {
+    let mut sorted = points.to_vec();
+    sorted.sort_by(|a, b| a.x.total_cmp(&b.x));
+    let means = means(&sorted);
+    let mut findings = Vec::new();
+    let steps = steps(&means);
+    let enough = means.len() >= 3 && sorted.len() >= 3;
+    if fit != TrendFit::None && !enough {
+        findings.push(Finding::note(
+            "too_few_values",
+            "A curve needs three values of the condition at least; only the steps are told.",
+        ));
+    }
+    let (line, course) = match fit {
+        TrendFit::Line if enough => match line(&sorted) {
+            Some((line, course)) => (Some(line), course),
+            None => (None, Vec::new()),
+        },
+        TrendFit::Monotone if enough => (None, monotone(&means)),
+        _ => (None, Vec::new()),
+    };
+    if let Some(line) = &line {
+        let known: Vec<f64> = sorted.iter().map(|p| p.value.u).filter(|u| u.is_finite()).collect();
+        let usual = known.iter().sum::<f64>() / known.len().max(1) as f64;
+        if known.len() == sorted.len() && line.scatter > 2.0 * usual {
+            findings.push(Finding::note(
+                "more_scatter_than_uncertainty",
+                "The values lie further from the line than their uncertainties explain: the takes differ in something else too, or the \
+                 course is not straight. Its band takes this into account.",
+            ));
+        }
+    }
+    Trend { line, course, steps, findings }
+}
+
+/// The mean at each value of the condition.
+fn means(sorted: &[TrendPoint]) -> Vec<TrendPoint> {
+    sorted
+        .chunk_by(|a, b| a.x == b.x)
+        .map(|group| {
+            let count = group.len() as f64;
+            let mean = group.iter().map(|p| p.value.value).sum::<f64>() / count;
+            let squares: f64 = group.iter().map(|p| (p.value.value - mean).powi(2)).sum();
+            // Of repeats the spread tells, of one its own uncertainty.
+            let stated = group.iter().map(|p| p.value.u.powi(2)).sum::<f64>().sqrt() / count;
+            let spread = (squares / (count - 1.0).max(1.0) / count).sqrt();
+            let u = if group.len() > 1 { spread.max(stated) } else { stated };
+            TrendPoint { x: group[0].x, value: Measured::new(mean, u) }
+        })
+        .collect()
+}
+
+fn steps(means: &[TrendPoint]) -> Vec<TrendStep> {
+    let limit = limit_over_u(means.len().saturating_sub(1));
+    means
+        .windows(2)
+        .map(|pair| {
+            let u = pair[0].value.u.hypot(pair[1].value.u);
+            let change = Measured::new(pair[1].value.value - pair[0].value.value, u);
+            let is_real = u.is_finite().then(|| change.value.abs() > limit * u);
+            TrendStep { from: pair[0].x, to: pair[1].x, change, is_real }
+        })
+        .collect()
+}
+
+/// Sums of a weighted straight line about the weighted mean of x.
+struct Fitted {
+    middle: f64,
+    at_middle: Measured,
+    slope: Measured,
+    /// Σ r²·w.
+    misfit: f64,
+}
+
+fn fitted(points: &[TrendPoint], extra: f64) -> Option<Fitted> {
+    let weight = |point: &TrendPoint| {
+        let u = if point.value.u.is_finite() { point.value.u } else { 0.0 };
+        1.0 / (u * u + extra).max(f64::MIN_POSITIVE)
+    };
+    let total: f64 = points.iter().map(weight).sum();
+    let middle = points.iter().map(|p| weight(p) * p.x).sum::<f64>() / total;
+    let mut normal = [[0.0; 2]; 2];
+    let mut right = [[0.0]; 2];
+    for point in points {
+        let (w, t) = (weight(point), [1.0, point.x - middle]);
+        for row in 0..2 {
+            right[row][0] += w * t[row] * point.value.value;
+            for column in 0..2 {
+                normal[row][column] += w * t[row] * t[column];
+            }
+        }
+    }
+    let inverse = linear::inverse(normal)?;
+    let of = |row: usize| {
+        let value = inverse[row][0] * right[0][0] + inverse[row][1] * right[1][0];
+        Measured::new(value, inverse[row][row].sqrt())
+    };
+    let (at_middle, slope) = (of(0), of(1));
+    let misfit = points
+        .iter()
+        .map(|p| {
+            let there = at_middle.value + slope.value * (p.x - middle);
+            weight(p) * (p.value.value - there).powi(2)
+        })
+        .sum();
+    Some(Fitted { middle, at_middle, slope, misfit })
+}
+
+fn line(points: &[TrendPoint]) -> Option<(TrendLine, Vec<CourseValue>)> {
+    const PLACES: usize = 41;
+    let freedom = points.len() as f64 - 2.0;
+    // What scatters beside the uncertainties: between none and all there is.
+    let spread = {
+        let mean = points.iter().map(|p| p.value.value).sum::<f64>() / points.len() as f64;
+        points.iter().map(|p| (p.value.value - mean).powi(2)).sum::<f64>()
+    };
+    // Where all uncertainties are tiny the weights must stay finite.
+    let tiny = 1e-24 * points.iter().map(|p| p.value.value.powi(2)).fold(spread, f64::max);
+    let (mut low, mut high) = (tiny, spread.max(2.0 * tiny));
+    let misfit = |extra: f64| fitted(points, extra).map_or(0.0, |fit| fit.misfit);
+    if misfit(low) > freedom {
+        for _ in 0..100 {
+            let middle = (low * high).sqrt();
+            if misfit(middle) > freedom {
+                low = middle;
+            } else {
+                high = middle;
+            }
+        }
+    } else {
+        high = low;
+    }
+    let fit = fitted(points, high)?;
+    let t = StudentsT::new(0.0, 1.0, freedom).ok()?.inverse_cdf(0.975);
+    let variance_at = |x: f64| fit.at_middle.u.powi(2) + ((x - fit.middle) * fit.slope.u).powi(2);
+    let value_at = |x: f64| fit.at_middle.value + fit.slope.value * (x - fit.middle);
+    let (first, last) = (points[0].x, points[points.len() - 1].x);
+    let course = (0..PLACES)
+        .map(|n| {
+            let x = first + (last - first) * n as f64 / (PLACES - 1) as f64;
+            let half = t * variance_at(x).sqrt();
+            let value = value_at(x);
+            CourseValue { x, value, low: value - half, high: value + half }
+        })
+        .collect();
+    let line = TrendLine {
+        slope: fit.slope,
+        intercept: Measured::new(value_at(0.0), variance_at(0.0).sqrt()),
+        scatter: if high > tiny { high.sqrt() } else { 0.0 },
+        is_real: fit.slope.value.abs() > t * fit.slope.u,
+    };
+    Some((line, course))
+}
+
+fn monotone(means: &[TrendPoint]) -> Vec<CourseValue> {
+    let known = means.iter().all(|p| p.value.u.is_finite() && p.value.u > 0.0);
+    let weight = |p: &TrendPoint| if known { p.value.u.powi(-2) } else { 1.0 };
+    let pooled = |sign: f64| {
+        // Each pool: weighted sum, weight, members.
+        let mut pools: Vec<(f64, f64, usize)> = Vec::new();
+        for point in means {
+            let mut pool = (weight(point) * sign * point.value.value, weight(point), 1);
+            while let Some(last) = pools.last().filter(|last| last.0 / last.1 >= pool.0 / pool.1) {
+                pool = (pool.0 + last.0, pool.1 + last.1, pool.2 + last.2);
+                pools.pop();
+            }
+            pools.push(pool);
+        }
+        let values = pools.iter().flat_map(|(sum, weight, count)| {
+            let u = if known { weight.sqrt().recip() } else { f64::NAN };
+            std::iter::repeat_n((sign * sum / weight, u), *count)
+        });
+        let values: Vec<(f64, f64)> = values.collect();
+        let misfit: f64 = means
+            .iter()
+            .zip(&values)
+            .map(|(p, (value, _))| weight(p) * (p.value.value - value).powi(2))
+            .sum();
+        (misfit, values)
+    };
+    let (rising, falling) = (pooled(1.0), pooled(-1.0));
+    let nearer = if rising.0 <= falling.0 { rising.1 } else { falling.1 };
+    means
+        .iter()
+        .zip(nearer)
+        .map(|(point, (value, u))| {
+            let half = if u.is_finite() { 2.0 * u } else { 0.0 };
+            CourseValue { x: point.x, value, low: value - half, high: value + half }
+        })
+        .collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::synth::white_noise;
+
+    fn points(values: &[f64], u: f64) -> Vec<TrendPoint> {
+        let point =
+            |(n, value): (usize, &f64)| TrendPoint { x: n as f64, value: Measured::new(*value, u) };
+        values.iter().enumerate().map(point).collect()
+    }
+
+    #[test]
+    fn the_slope_lies_within_its_uncertainty_as_often_as_it_says() {
+        let (mut covered, mut banded) = (0, 0);
+        let trials = 400;
+        for seed in 0..trials {
+            let scatter = if seed % 2 == 0 { 0.0 } else { 0.5 };
+            let noise = white_noise(seed, 1.0, 14);
+            let values: Vec<f64> = (0..7)
+                .map(|n| 3.0 - 1.7 * n as f64 + 0.2 * noise[n] + scatter * noise[n + 7])
+                .collect();
+            let found = trend(&points(&values, 0.2), TrendFit::Line);
+            let line = found.line.expect("a line");
+            covered += usize::from((line.slope.value + 1.7).abs() < 2.0 * line.slope.u);
+            let middle = found.course[20];
+            banded += usize::from((middle.low..middle.high).contains(&(3.0 - 1.7 * middle.x)));
+        }
+        println!("slope within 2u {covered} of {trials}, line within its band {banded}");
+        assert!(covered >= 350 && (372..=400).contains(&banded));
+    }
+
+    #[test]
+    fn an_exact_line_has_no_scatter() {
+        let line = trend(&points(&[1.0, 3.0, 5.0, 7.0], 0.1), TrendFit::Line).line.expect("a line");
+        assert!((line.slope.value - 2.0).abs() < 1e-9 && line.scatter == 0.0 && line.is_real);
+        assert!((line.intercept.value - 1.0).abs() < 1e-9);
+    }
+
+    #[test]
+    fn a_monotone_course_pools_what_turns_back() {
+        let found = trend(&points(&[1.0, 3.0, 2.0, 4.0], 0.1), TrendFit::Monotone);
+        let values: Vec<f64> = found.course.iter().map(|c| c.value).collect();
+        assert_eq!(values, [1.0, 2.5, 2.5, 4.0]);
+        let falling = trend(&points(&[4.0, 3.5, 3.6, 1.0], 0.1), TrendFit::Monotone);
+        assert!((falling.course[1].value - 3.55).abs() < 1e-9);
+    }
+
+    #[test]
+    fn steps_are_real_where_they_exceed_their_uncertainty() {
+        let found = trend(&points(&[1.0, 1.05, 3.0], 0.1), TrendFit::None);
+        let real: Vec<Option<bool>> = found.steps.iter().map(|step| step.is_real).collect();
+        assert_eq!(real, [Some(false), Some(true)]);
+        let unknown = trend(&points(&[1.0, 2.0], f64::NAN), TrendFit::Line);
+        assert_eq!(unknown.steps[0].is_real, None);
+        assert_eq!(unknown.findings[0].code, "too_few_values");
+    }
+}
