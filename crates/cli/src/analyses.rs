@@ -60,6 +60,11 @@ impl Analyses {
         Ok(result)
     }
 
+    /// The same without looking for it or keeping it.
+    pub(crate) fn run_anew(&self, arguments: &[String]) -> Result<String> {
+        recipe::run(arguments, &self.folder).with_context(|| arguments.join(" "))
+    }
+
     /// A hash of all that a result depends on: the program, what was asked, the sound, and what the study says of it.
     fn key(&self, arguments: &[String], takes: &[&Named]) -> Result<String> {
         let mut hasher = blake3::Hasher::new();

@@ -90,6 +90,11 @@ impl SpanArgs {
         }
     }
 
+    /// From the start to a time in seconds, if one is given.
+    pub(crate) fn until(to_s: Option<f64>) -> Self {
+        Self { from: None, to: to_s.map(Seconds) }
+    }
+
     pub(crate) fn span(&self) -> Span {
         Span { from_s: self.from.map(|t| t.0), to_s: self.to.map(|t| t.0) }
     }

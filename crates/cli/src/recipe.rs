@@ -5,20 +5,11 @@ use std::process::Command;
 
 use anyhow::{Context, Result, bail};
 
-/// Options that say where a result goes and how it looks, not what it is: with a value, and without.
-const WITH_VALUE: [&str; 9] = [
-    "--output",
-    "--figure",
-    "--size",
-    "--view",
-    "--colours",
-    "--amplitude",
-    "--sdif",
-    "--data",
-    "--midi",
-];
-const ALONE: [&str; 7] =
-    ["--force", "--quiet", "-q", "--verbose", "-v", "--cumulative", "--waterfall"];
+/// Options that say where a result goes and how it looks, not what it is: with a value, and without. The size of a figure does not belong here: a
+/// spectrogram has as many cells as it has pixels.
+const WITH_VALUE: [&str; 8] =
+    ["--output", "--figure", "--view", "--colours", "--amplitude", "--sdif", "--data", "--midi"];
+const ALONE: [&str; 6] = ["--force", "--quiet", "-q", "--verbose", "-v", "--cumulative"];
 /// Commands whose results can be made again.
 const MEASURE: [&str; 9] = [
     "inspect",

@@ -4,7 +4,7 @@ use std::path::{Path, PathBuf};
 
 use anyhow::{Context, Result, bail};
 use serde_json::Value;
-use tonemap_core::Measured;
+use tonemap_core::{Measured, Severity};
 
 /// A saved result.
 #[derive(Debug, Clone)]
@@ -19,6 +19,14 @@ pub(crate) struct Number {
     pub(crate) key: String,
     /// The value; its uncertainty is NaN where none is told.
     pub(crate) value: Measured,
+}
+
+/// A finding as it was saved.
+#[derive(Debug, Clone)]
+pub(crate) struct ReadFinding {
+    pub(crate) code: String,
+    pub(crate) severity: Severity,
+    pub(crate) text: String,
 }
 
 /// Whether a name is that of a file of results.
@@ -77,6 +85,21 @@ impl Saved {
         let all = one.chain(self.value["takes"].as_array().into_iter().flatten());
         all.filter_map(|take| {
             Some((take["path"].as_str()?.into(), take["blake3"].as_str()?.to_string()))
+        })
+        .collect()
+    }
+
+    /// Its findings.
+    pub(crate) fn findings(&self) -> Vec<ReadFinding> {
+        let list = self.value["findings"].as_array().into_iter().flatten();
+        list.filter_map(|finding| {
+            let severity = match finding["severity"].as_str()? {
+                "serious" => Severity::Serious,
+                "warning" => Severity::Warning,
+                _ => Severity::Note,
+            };
+            let words = |key: &str| finding[key].as_str().map(String::from);
+            Some(ReadFinding { code: words("code")?, severity, text: words("text")? })
         })
         .collect()
     }

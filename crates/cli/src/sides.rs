@@ -41,6 +41,11 @@ impl Side {
         self.members.len() > 1
     }
 
+    /// Its files, or names of takes.
+    pub(crate) fn paths(&self) -> Vec<PathBuf> {
+        self.members.iter().map(|member| member.path.clone()).collect()
+    }
+
     /// Opens its takes.
     pub(crate) fn open(&self, args: &SourceArgs) -> Result<Vec<OpenMember>> {
         self.members

@@ -16,6 +16,7 @@ pub(crate) struct OpenStudy {
 }
 
 /// A take as the user asked for it.
+#[derive(Clone)]
 pub(crate) struct Named {
     /// Its file.
     pub(crate) path: PathBuf,
@@ -24,7 +25,7 @@ pub(crate) struct Named {
 }
 
 /// A take in a study, as far as it concerns a measurement.
-#[derive(Debug)]
+#[derive(Debug, Clone)]
 pub(crate) struct Entry {
     pub(crate) take: tonemap_study::Take,
     /// Frequency of A4 in Hz.
@@ -35,6 +36,17 @@ pub(crate) struct Entry {
     pub(crate) full_scale_db: Vec<Option<f64>>,
     /// Peak voltage at full scale, for the channels whose microphone has one.
     pub(crate) full_scale_v: Vec<Option<f64>>,
+}
+
+impl Named {
+    /// Its name in the study, else that of the file.
+    pub(crate) fn name(&self) -> String {
+        let file = || self.path.file_name().map(|name| name.to_string_lossy().into_owned());
+        match &self.entry {
+            Some(entry) => entry.take.name.clone(),
+            None => file().unwrap_or_else(|| self.path.display().to_string()),
+        }
+    }
 }
 
 impl OpenStudy {

@@ -21,6 +21,7 @@
 //! | [`trend_figure`] | a quantity against a condition |
 //! | [`waterfall_figure`] | spectra one behind the other, over time |
 //! | [`waveform_figure`] | waveforms and their RMS levels over time |
+//! | [`report_page`] | a page of charts that can be zoomed and read |
 //! | [`index_page`] | a page that shows a run of commands with their tables and figures |
 //!
 //! Inside, a figure is made of `panel`s (two axes and what lies between them) on a `sheet`
@@ -39,6 +40,7 @@ mod page;
 mod panel;
 mod partials;
 mod pitch;
+mod report;
 mod sheet;
 mod spectrogram;
 mod spectrum;
@@ -59,6 +61,10 @@ pub use notes::Words;
 pub use page::{PageStep, index_page};
 pub use partials::{PartialsFigure, partials_figure};
 pub use pitch::{EvidenceFigure, PitchFigure, evidence_figure, pitch_cells, pitch_figure};
+pub use report::{
+    Chart, ChartCurve, DrawnBand, Report, ReportFinding, ReportSection, ReportTable, course_chart,
+    difference_chart, map_chart, report_page, spectrum_chart, trend_chart,
+};
 pub use sheet::{Figure, Size};
 pub use spectrogram::{
     Arrangement, DrawnSpectrogram, SpectrogramFigure, SpectrogramLayout, spectrogram_cells,

@@ -7,6 +7,7 @@ mod filter;
 mod inspect;
 mod partials;
 mod pitch;
+mod report;
 mod signal;
 mod spectrogram;
 mod spectrum;
@@ -32,6 +33,7 @@ pub(crate) enum Command {
     Tuning(Box<tuning::Tuning>),
     Compare(Box<compare::Compare>),
     Trend(Box<trend::Trend>),
+    Report(report::Report),
     Filter(Box<filter::Filter>),
     Signal(signal::Signal),
     Study(study::Study),
@@ -51,6 +53,7 @@ impl Command {
             Self::Tuning(command) => command.run(),
             Self::Compare(command) => command.run(),
             Self::Trend(command) => command.run(),
+            Self::Report(command) => command.run(),
             Self::Filter(command) => command.run(),
             Self::Signal(command) => command.run(),
             Self::Study(command) => command.run(),

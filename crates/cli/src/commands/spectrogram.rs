@@ -143,7 +143,7 @@ struct LookArgs {
     #[arg(long)]
     beside: bool,
     /// Spectra one behind the other, the earliest at the back
-    #[arg(long, requires = "figure", conflicts_with_all = ["beside", "slices", "onsets", "data"])]
+    #[arg(long, conflicts_with_all = ["beside", "slices", "onsets", "data"])]
     waterfall: bool,
     /// Level of the first colour [default: a little below the quiet half of the cells]
     #[arg(long, value_name = "LEVEL", allow_hyphen_values = true)]

@@ -6,8 +6,8 @@ use anyhow::{Result, bail};
 use clap::{Args, ValueEnum};
 use rayon::prelude::*;
 use serde::Serialize;
-use tonemap_core::trend::{CourseValue, Trend as Found, TrendFit, TrendPoint, trend};
 use tonemap_core::Measured;
+use tonemap_core::trend::{CourseValue, Trend as Found, TrendFit, TrendPoint, trend};
 use tonemap_figures::{TrendFigure, Words, trend_figure};
 use tonemap_study::Condition;
 
@@ -250,18 +250,20 @@ impl Trend {
             })
             .collect();
         drop(progress);
+        let mut errors = Vec::new();
         for one in read {
             match one {
                 Ok(reading) => readings.push(reading),
-                Err(error) if Status::of(&error) == Status::CouldNot => {
-                    output::print_error(&error);
-                    *status = Status::CouldNot;
-                }
-                Err(error) => return Err(error),
+                Err(error) => errors.push(error),
             }
         }
         if readings.is_empty() {
-            bail!("{} could not be measured in any take", self.quantity);
+            // What ails all is told once.
+            return Err(errors.swap_remove(0));
+        }
+        for error in &errors {
+            output::print_error(error);
+            *status = Status::CouldNot;
         }
         Ok(readings)
     }

@@ -1,6 +1,6 @@
 //! A temporary folder with takes, and the program run in it.
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use assert_cmd::Command;
 use serde_json::Value;
@@ -55,10 +55,20 @@ impl Bench {
         self.run_on(&words, input)
     }
 
+    /// Runs the program in another folder.
+    pub(crate) fn run_in(&self, folder: &Path, arguments: &[String]) -> Run {
+        let words: Vec<&str> = arguments.iter().map(String::as_str).collect();
+        Self::run_there(folder, &words, b"")
+    }
+
     fn run_on(&self, arguments: &[&str], input: &[u8]) -> Run {
+        Self::run_there(self.folder.path(), arguments, input)
+    }
+
+    fn run_there(folder: &Path, arguments: &[&str], input: &[u8]) -> Run {
         let output = Command::cargo_bin("tonemap")
             .expect("the program is built")
-            .current_dir(self.folder.path())
+            .current_dir(folder)
             .args(arguments)
             .write_stdin(input)
             .output()

@@ -28,6 +28,49 @@ fn the_demo_writes_its_takes_figures_and_page() {
         assert!(page.contains(command));
     }
     assert!(run.out.contains("441.270"), "the flute's pitch is found");
+    // Every measurement of the demo can be made again to the byte.
+    let hall = bench.path("hall");
+    let mut repeated = 0;
+    for step in page.split("<pre class=\"command\">").skip(1) {
+        let line = step.split("</pre>").next().expect("a command").replace("&#39;", "'");
+        let command = line.strip_prefix("tonemap ").expect("a command line");
+        let first = command.split(' ').next().unwrap_or_default();
+        let measures = [
+            "inspect",
+            "spectrum",
+            "spectrogram",
+            "pitch",
+            "partials",
+            "timbre",
+            "tuning",
+            "compare",
+            "trend",
+        ];
+        if !measures.contains(&first)
+            || command.contains("--format")
+            || command.contains("--steady")
+        {
+            continue;
+        }
+        let name = format!("result-{repeated}.json");
+        let mut words = shlex::split(command).expect("words");
+        words.extend(
+            ["--format", "json", "--output", &name, "--force", "--quiet"].map(String::from),
+        );
+        words.dedup_by(|a, b| a == b && a == "--quiet");
+        let made = bench.run_in(&hall, &words);
+        assert_eq!(made.status, 0, "{command}: {}", made.err);
+        let again = bench.run_in(&hall, &["again".into(), name]);
+        assert!(
+            again.status == 0 && again.out.contains("the same to the byte"),
+            "{command}: {}{}",
+            again.out,
+            again.err
+        );
+        repeated += 1;
+    }
+    assert!(repeated > 30, "{repeated}");
+    assert!(page.contains("report.html") && hall.join("report.html").is_file());
     // It repeats to the byte, and does not write over what is there unless told to.
     let again = bench.run("demo hall");
     assert_eq!(again.status, 1);

@@ -6,16 +6,20 @@
 //! - `bad_input.rs`: what is refused, how it is said, and that nothing is left behind
 //! - `bench.rs`: helpers: a folder with takes, and the program run in it
 
+mod again;
 mod bad_input;
 mod bench;
+mod compare;
 mod demo;
 mod inspect;
 mod partials;
 mod pitch;
+mod report;
 mod signal;
 mod sources;
 mod spectrogram;
 mod spectrum;
 mod study;
 mod timbre;
+mod trend;
 mod tuning;

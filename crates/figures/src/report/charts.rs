@@ -1,0 +1,356 @@
+//! Charts of the report, as the chart library reads them.
+
+use base64::Engine;
+use plotly::common::{DashType, ErrorData, ErrorType, Fill, Line, Marker, MarkerSymbol, Mode};
+use plotly::layout::{Axis, AxisType, Layout, Legend, Margin};
+use plotly::{Bar, Plot, Scatter};
+use serde_json::{Value, json};
+use tonemap_core::Measured;
+use tonemap_core::spectrogram::Spectrogram;
+use tonemap_core::trend::CourseValue;
+
+use crate::colours::{COLOURS, ColourMap};
+use crate::error::Error;
+use crate::theme;
+
+/// A chart of the page.
+#[derive(Debug, Clone)]
+pub struct Chart {
+    /// Anchor, its own on the page.
+    pub id: String,
+    /// What it shows, as its caption.
+    pub caption: String,
+    /// Data and layout for the library, safe inside a script element.
+    pub(crate) plot: String,
+    /// What is read under the cursor: `frequency`, `time`, `map` or `value`.
+    pub(crate) reading: &'static str,
+    /// Units of what is read: across and upwards.
+    pub(crate) units: [String; 2],
+    /// For a map: its picture, and the levels of its first and last colour.
+    pub(crate) map: Option<MapPicture>,
+}
+
+/// The picture of a map.
+#[derive(Debug, Clone)]
+pub(crate) struct MapPicture {
+    pub(crate) source: String,
+    pub(crate) low: f64,
+    pub(crate) high: f64,
+}
+
+/// A curve.
+#[derive(Debug, Clone, Default)]
+pub struct ChartCurve {
+    /// Its name.
+    pub name: String,
+    /// Its points.
+    pub x: Vec<f64>,
+    /// See above.
+    pub y: Vec<f64>,
+}
+
+/// The difference in a band.
+#[derive(Debug, Clone)]
+pub struct DrawnBand {
+    /// Its middle in Hz, and its width.
+    pub center_hz: f64,
+    /// See above.
+    pub width_hz: f64,
+    /// The difference, and the least that would be real, in dB.
+    pub difference_db: f64,
+    /// See above.
+    pub least_db: Option<f64>,
+    /// Whether it is real.
+    pub is_real: bool,
+}
+
+fn colour(n: usize) -> String {
+    let plotters::style::RGBColor(r, g, b) = theme::category(n);
+    format!("rgb({r},{g},{b})")
+}
+
+fn dash(n: usize) -> DashType {
+    match n % 4 {
+        0 => DashType::Solid,
+        1 => DashType::Dash,
+        2 => DashType::Dot,
+        _ => DashType::DashDot,
+    }
+}
+
+/// To so many digits behind the point: what is not read need not be stored.
+fn rounded(values: &[f64], digits: i32) -> Vec<f64> {
+    let scale = 10f64.powi(digits);
+    values.iter().map(|value| (value * scale).round() / scale).collect()
+}
+
+fn axis(title: &str) -> Axis {
+    Axis::new().title(title).show_line(true).mirror(true).zero_line(false)
+}
+
+fn layout() -> Layout {
+    Layout::new()
+        .auto_size(true)
+        .margin(Margin::new().left(64).right(18).top(28).bottom(52))
+        .legend(Legend::new().x(1.0).y(1.0).x_anchor(plotly::common::Anchor::Right))
+        .hover_mode(plotly::layout::HoverMode::XUnified)
+}
+
+impl Chart {
+    fn new(id: &str, caption: &str, plot: &Plot, reading: &'static str, units: [&str; 2]) -> Self {
+        let value: Value = serde_json::from_str(&plot.to_json()).unwrap_or_default();
+        Self {
+            id: id.into(),
+            caption: caption.into(),
+            plot: script_safe(&value),
+            reading,
+            units: units.map(String::from),
+            map: None,
+        }
+    }
+}
+
+/// JSON that cannot end the script element it stands in.
+fn script_safe(value: &Value) -> String {
+    value.to_string().replace('<', "\\u003c")
+}
+
+/// Spectra over a logarithmic axis, with the tones marked.
+#[must_use]
+pub fn spectrum_chart(
+    id: &str,
+    caption: &str,
+    curves: &[ChartCurve],
+    tones: &ChartCurve,
+    level_unit: &str,
+) -> Chart {
+    let mut plot = Plot::new();
+    for (n, curve) in curves.iter().enumerate() {
+        let line = Line::new().color(colour(n)).width(1.4).dash(dash(n));
+        let trace = Scatter::new(rounded(&curve.x, 3), rounded(&curve.y, 2))
+            .mode(Mode::Lines)
+            .name(&curve.name)
+            .line(line);
+        plot.add_trace(trace);
+    }
+    if !tones.x.is_empty() {
+        let marker = Marker::new().color(colour(1)).size(8).symbol(MarkerSymbol::Circle);
+        let trace = Scatter::new(rounded(&tones.x, 4), rounded(&tones.y, 2))
+            .mode(Mode::Markers)
+            .name(&tones.name)
+            .marker(marker);
+        plot.add_trace(trace);
+    }
+    plot.set_layout(
+        layout()
+            .x_axis(axis("Frequency, Hz").type_(AxisType::Log))
+            .y_axis(axis(&format!("Level, {level_unit}"))),
+    );
+    Chart::new(id, caption, &plot, "frequency", ["Hz", level_unit])
+}
+
+/// Quantities over time.
+#[must_use]
+pub fn course_chart(
+    id: &str,
+    caption: &str,
+    curves: &[ChartCurve],
+    (y_title, unit): (&str, &str),
+) -> Chart {
+    let mut plot = Plot::new();
+    for (n, curve) in curves.iter().enumerate() {
+        let line = Line::new().color(colour(n)).width(1.4).dash(dash(n / 6));
+        let trace = Scatter::new(rounded(&curve.x, 4), rounded(&curve.y, 3))
+            .mode(Mode::Lines)
+            .name(&curve.name)
+            .line(line);
+        plot.add_trace(trace);
+    }
+    plot.set_layout(layout().x_axis(axis("Time, s")).y_axis(axis(y_title)));
+    Chart::new(id, caption, &plot, "time", ["s", unit])
+}
+
+/// Two spectra, and below them on a scale of its own the difference in bands.
+#[must_use]
+pub fn difference_chart(
+    id: &str,
+    caption: &str,
+    curves: &[ChartCurve],
+    bands: &[DrawnBand],
+    level_unit: &str,
+) -> Chart {
+    let mut plot = Plot::new();
+    for (n, curve) in curves.iter().enumerate() {
+        let line = Line::new().color(colour(n)).width(if n == 0 { 2.0 } else { 1.2 });
+        let trace = Scatter::new(rounded(&curve.x, 3), rounded(&curve.y, 2))
+            .mode(Mode::Lines)
+            .name(&curve.name)
+            .line(line);
+        plot.add_trace(trace);
+    }
+    for (is_real, name, tint) in
+        [(true, "difference", colour(2)), (false, "not distinguishable", "rgb(190,196,204)".into())]
+    {
+        let shown: Vec<&DrawnBand> = bands.iter().filter(|band| band.is_real == is_real).collect();
+        if shown.is_empty() {
+            continue;
+        }
+        let centers = rounded(&shown.iter().map(|band| band.center_hz).collect::<Vec<_>>(), 2);
+        let values = rounded(&shown.iter().map(|band| band.difference_db).collect::<Vec<_>>(), 2);
+        let mut bar = Bar::new(centers, values).name(name).marker(Marker::new().color(tint));
+        bar = bar.y_axis("y2");
+        plot.add_trace(bar);
+    }
+    for sign in [1.0, -1.0] {
+        let known: Vec<&DrawnBand> = bands.iter().filter(|b| b.least_db.is_some()).collect();
+        let x = rounded(&known.iter().map(|band| band.center_hz).collect::<Vec<_>>(), 2);
+        let y: Vec<f64> = known.iter().map(|band| sign * band.least_db.unwrap_or(0.0)).collect();
+        let line = Line::new().color("rgb(122,108,158)").width(1.0).dash(DashType::Dot);
+        let trace = Scatter::new(x, rounded(&y, 2))
+            .mode(Mode::Lines)
+            .name("least that is real")
+            .show_legend(sign > 0.0)
+            .line(line)
+            .y_axis("y2");
+        plot.add_trace(trace);
+    }
+    plot.set_layout(
+        layout()
+            .x_axis(axis("Frequency, Hz").type_(AxisType::Log).anchor("y2"))
+            .y_axis(axis(&format!("Level, {level_unit}")).domain(&[0.42, 1.0]))
+            .y_axis2(axis("Difference, dB").domain(&[0.0, 0.34])),
+    );
+    let mut chart = Chart::new(id, caption, &plot, "frequency", ["Hz", "dB"]);
+    // Bars as wide as their bands: on a logarithmic axis they cannot be given one width.
+    if let Ok(mut value) = serde_json::from_str::<Value>(&chart.plot) {
+        for trace in value["data"].as_array_mut().into_iter().flatten() {
+            if trace["type"] == "bar" {
+                let xs: Vec<f64> =
+                    trace["x"].as_array().into_iter().flatten().filter_map(Value::as_f64).collect();
+                let width = |x: &f64| {
+                    let near = bands.iter().find(|band| (band.center_hz / x - 1.0).abs() < 1e-3);
+                    near.map_or(0.2 * x, |band| 0.8 * band.width_hz)
+                };
+                trace["width"] = xs.iter().map(|x| json!(width(x))).collect();
+            }
+        }
+        chart.plot = script_safe(&value);
+    }
+    chart
+}
+
+/// A quantity over a condition, with its curve and band.
+#[must_use]
+pub fn trend_chart(
+    id: &str,
+    caption: &str,
+    points: &[(f64, Measured)],
+    course: &[CourseValue],
+    (x_title, y_title): (&str, &str),
+) -> Chart {
+    let mut plot = Plot::new();
+    let of = |value: fn(&CourseValue) -> f64| course.iter().map(value).collect::<Vec<f64>>();
+    if course.len() > 1 {
+        let edge = Line::new().color("rgba(122,108,158,0.4)").width(0.5);
+        let high = Scatter::new(of(|c| c.x), of(|c| c.high)).mode(Mode::Lines).line(edge.clone());
+        plot.add_trace(high.show_legend(false).name("band"));
+        let low = Scatter::new(of(|c| c.x), of(|c| c.low)).mode(Mode::Lines).line(edge);
+        let low = low.fill(Fill::ToNextY).fill_color("rgba(122,108,158,0.18)");
+        plot.add_trace(low.name("band of 95 %"));
+        let line = Line::new().color("rgb(122,108,158)").width(1.8);
+        let middle = Scatter::new(of(|c| c.x), of(|c| c.value)).mode(Mode::Lines).line(line);
+        plot.add_trace(middle.name("fit"));
+    }
+    let bars: Vec<f64> =
+        points.iter().map(|(_, v)| if v.u.is_finite() { 2.0 * v.u } else { 0.0 }).collect();
+    let trace = Scatter::new(
+        points.iter().map(|(x, _)| *x).collect(),
+        points.iter().map(|(_, value)| value.value).collect::<Vec<f64>>(),
+    )
+    .mode(Mode::Markers)
+    .name("measured, ± 2 u")
+    .marker(Marker::new().color(colour(0)).size(9))
+    .error_y(ErrorData::new(ErrorType::Data).array(bars));
+    plot.add_trace(trace);
+    plot.set_layout(layout().x_axis(axis(x_title)).y_axis(axis(y_title)));
+    Chart::new(id, caption, &plot, "value", [x_title, y_title])
+}
+
+/// A spectrogram as a picture between axes.
+///
+/// # Errors
+///
+/// [`Error::Drawing`] if the picture cannot be encoded.
+pub fn map_chart(
+    id: &str,
+    caption: &str,
+    spectrogram: &Spectrogram,
+    full_scale_db: f64,
+    colours: ColourMap,
+    level_unit: &str,
+) -> Result<Chart, Error> {
+    let (low, high) = spectrogram.usual_range_db().unwrap_or((-100.0, 0.0));
+    let (low, high) = (low + full_scale_db, high + full_scale_db);
+    let plan = &spectrogram.plan;
+    let (width, height) = (plan.columns, plan.rows());
+    let mut indices = vec![0u8; width * height];
+    for x in 0..width {
+        for (row, power) in spectrogram.column(x).iter().enumerate() {
+            let level = 10.0 * f64::from(power.max(1e-37)).log10() + full_scale_db;
+            let share = (level - low) / (high - low);
+            let index = (share * COLOURS as f64).clamp(0.0, (COLOURS - 1) as f64) as u8;
+            indices[(height - 1 - row) * width + x] = index;
+        }
+    }
+    let source = format!(
+        "data:image/png;base64,{}",
+        base64::engine::general_purpose::STANDARD
+            .encode(indexed_png(width, height, &indices, colours)?)
+    );
+    let (from_hz, to_hz) = (plan.edges_hz[0], plan.edges_hz[height]);
+    let corners = Scatter::new(vec![0.0, plan.span_s()], vec![from_hz, to_hz])
+        .mode(Mode::Markers)
+        .opacity(0.0)
+        .show_legend(false)
+        .hover_info(plotly::common::HoverInfo::Skip);
+    let mut plot = Plot::new();
+    plot.add_trace(corners);
+    plot.set_layout(
+        layout().x_axis(axis("Time, s").range(vec![0.0, plan.span_s()]).show_grid(false)).y_axis(
+            axis("Frequency, Hz")
+                .type_(AxisType::Log)
+                .range(vec![from_hz.log10(), to_hz.log10()])
+                .show_grid(false),
+        ),
+    );
+    let mut chart = Chart::new(id, caption, &plot, "map", ["s", level_unit]);
+    if let Ok(mut value) = serde_json::from_str::<Value>(&chart.plot) {
+        value["layout"]["hovermode"] = json!(false);
+        value["layout"]["images"] = json!([{
+            "source": "map", "xref": "x", "yref": "y", "xanchor": "left", "yanchor": "top",
+            "x": 0.0, "y": to_hz.log10(), "sizex": plan.span_s(), "sizey": (to_hz / from_hz).log10(),
+            "sizing": "stretch", "layer": "below",
+        }]);
+        chart.plot = script_safe(&value);
+    }
+    chart.map = Some(MapPicture { source, low, high });
+    Ok(chart)
+}
+
+fn indexed_png(
+    width: usize,
+    height: usize,
+    indices: &[u8],
+    colours: ColourMap,
+) -> Result<Vec<u8>, Error> {
+    let mut file = Vec::new();
+    let mut encoder = png::Encoder::new(&mut file, width as u32, height as u32);
+    encoder.set_color(png::ColorType::Indexed);
+    encoder.set_depth(png::BitDepth::Eight);
+    encoder.set_palette(colours.table().as_flattened().to_vec());
+    encoder.set_compression(png::Compression::Balanced);
+    let mut writer = encoder.write_header().map_err(Error::drawing)?;
+    writer.write_image_data(indices).map_err(Error::drawing)?;
+    writer.finish().map_err(Error::drawing)?;
+    Ok(file)
+}
