@@ -73,7 +73,9 @@ impl Analyses {
             hasher.update(b"\0");
         };
         add(&self.program);
-        arguments.iter().for_each(|word| add(word));
+        for word in arguments {
+            add(word);
+        }
         for take in takes {
             add(&hash_of(&take.path).with_context(|| take.path.display().to_string())?);
             add(&format!("{:?}", take.entry));

@@ -155,11 +155,10 @@ fn gather(path: &str, value: &Value, found: &mut Vec<Number>) {
                 // Numbered things are found by their number, others by their place, from 1.
                 let number = item.get("number").and_then(Value::as_u64).unwrap_or(n as u64 + 1);
                 let here = format!("{path}[{number}]");
-                match item.as_f64() {
-                    Some(value) => {
-                        found.push(Number { key: here, value: Measured::new(value, f64::NAN) })
-                    }
-                    None => gather(&here, item, found),
+                if let Some(value) = item.as_f64() {
+                    found.push(Number { key: here, value: Measured::new(value, f64::NAN) });
+                } else {
+                    gather(&here, item, found);
                 }
             }
         }

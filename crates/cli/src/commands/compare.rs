@@ -787,9 +787,10 @@ fn csv_of(rows: &[Value]) -> Result<String> {
 }
 
 fn settings_line(found: &Comparison, settings: &CompareSettings) -> String {
-    let matched = match settings.match_gain {
-        true => format!("; spectra less {} dB of gain", text::number(found.matched_db, 2)),
-        false => String::new(),
+    let matched = if settings.match_gain {
+        format!("; spectra less {} dB of gain", text::number(found.matched_db, 2))
+    } else {
+        String::new()
     };
     format!(
         "1/{} octave and bins {} Hz apart, {} window of {} ms, {} frames{matched}; in {} of 100 comparisons of equals something \
@@ -932,7 +933,8 @@ fn hertz(center_hz: f64) -> String {
     let near = NAMES.iter().map(|name| name * decade);
     let named = near.chain([10.0 * decade]).find(|name| (center_hz / name - 1.0).abs() < 0.02);
     let value = named.unwrap_or(center_hz);
-    text::number(value, if value.fract() == 0.0 || value > 100.0 { 0 } else { 1 })
+    let is_whole = value.fract() == 0.0 || value > 100.0;
+    text::number(value, usize::from(!is_whole))
 }
 
 /// Quantities whose difference is real, and how many there are beside.

@@ -43,8 +43,12 @@ pub(crate) struct Report {
     /// Two takes or more to be compared, in quotes: 'harp-g3 harp-seat'. May be given again
     #[arg(long = "pair", value_name = "TAKES", help_heading = "Contents")]
     pairs: Vec<String>,
-    /// A quantity to be followed: 'partials[3].frequency_hz over cut'. May be given again
-    #[arg(long = "trend", value_name = "QUANTITY over CONDITION", help_heading = "Contents")]
+    #[arg(
+        long = "trend",
+        value_name = "QUANTITY over CONDITION",
+        help_heading = "Contents",
+        help = "A quantity to be followed: 'partials[3].frequency_hz over cut'. May be given again"
+    )]
     trends: Vec<String>,
     /// Heading of the page [default: title of the study]
     #[arg(long, value_name = "TEXT", help_heading = "Contents")]

@@ -33,8 +33,11 @@ pub(crate) struct Trend {
     takes: Vec<PathBuf>,
     #[command(flatten)]
     source: SourceArgs,
-    /// What is followed: a command and a key of its result, timbre.centroid_hz or partials[2].frequency_hz
-    #[arg(long, value_name = "COMMAND.KEY")]
+    #[arg(
+        long,
+        value_name = "COMMAND.KEY",
+        help = "What is followed: a command and a key of its result, timbre.centroid_hz or partials[2].frequency_hz"
+    )]
     quantity: String,
     /// The condition it is followed over
     #[arg(long, value_name = "CONDITION")]
@@ -244,7 +247,7 @@ impl Trend {
         let read: Vec<Result<Reading>> = named
             .par_iter()
             .map(|(named, condition)| {
-                let reading = self.of_take(&analyses, named, condition, (command, key), options);
+                let reading = of_take(&analyses, named, condition, (command, key), options);
                 progress.advance();
                 reading
             })
@@ -312,24 +315,6 @@ impl Trend {
             );
         }
         Ok(known)
-    }
-
-    fn of_take(
-        &self,
-        analyses: &Analyses,
-        named: &Named,
-        condition: &Condition,
-        (command, key): (&str, &str),
-        options: &[String],
-    ) -> Result<Reading> {
-        let result = analyses.of(named, command, options)?;
-        let take = named.entry.as_ref().map_or_else(|| result.title(), |e| e.take.name.clone());
-        Ok(Reading {
-            value: quantity_of(&result, key, &take)?,
-            condition: condition.clone(),
-            record: result.value["take"].clone(),
-            take,
-        })
     }
 
     fn of_saved(
@@ -401,6 +386,24 @@ impl Trend {
         parts.retain(|part: &String| !part.trim().is_empty());
         parts.join("\n")
     }
+}
+
+/// The quantity in a take.
+fn of_take(
+    analyses: &Analyses,
+    named: &Named,
+    condition: &Condition,
+    (command, key): (&str, &str),
+    options: &[String],
+) -> Result<Reading> {
+    let result = analyses.of(named, command, options)?;
+    let take = named.entry.as_ref().map_or_else(|| result.title(), |e| e.take.name.clone());
+    Ok(Reading {
+        value: quantity_of(&result, key, &take)?,
+        condition: condition.clone(),
+        record: result.value["take"].clone(),
+        take,
+    })
 }
 
 /// The number under a key of a result; what there is if it is not there.

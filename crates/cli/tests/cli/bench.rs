@@ -56,7 +56,7 @@ impl Bench {
     }
 
     /// Runs the program in another folder.
-    pub(crate) fn run_in(&self, folder: &Path, arguments: &[String]) -> Run {
+    pub(crate) fn run_in(folder: &Path, arguments: &[String]) -> Run {
         let words: Vec<&str> = arguments.iter().map(String::as_str).collect();
         Self::run_there(folder, &words, b"")
     }

@@ -58,9 +58,9 @@ fn the_demo_writes_its_takes_figures_and_page() {
             ["--format", "json", "--output", &name, "--force", "--quiet"].map(String::from),
         );
         words.dedup_by(|a, b| a == b && a == "--quiet");
-        let made = bench.run_in(&hall, &words);
+        let made = Bench::run_in(&hall, &words);
         assert_eq!(made.status, 0, "{command}: {}", made.err);
-        let again = bench.run_in(&hall, &["again".into(), name]);
+        let again = Bench::run_in(&hall, &["again".into(), name]);
         assert!(
             again.status == 0 && again.out.contains("the same to the byte"),
             "{command}: {}{}",

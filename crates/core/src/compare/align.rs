@@ -30,8 +30,13 @@ const FEWEST_STRETCHES: usize = 11;
 const MOST_DRIFT: f64 = 1e-3;
 /// Half as many samples are searched about the place that neighbours lead to expect.
 const SEARCHED: f64 = 2.0;
+/// Places that are tried at the highest tops of each correlation.
+const TRIED: usize = 4;
 /// A stretch that is less alike tells nothing.
 const LEAST_CORRELATION: f64 = 0.1;
+/// A delay is a rival of the best if what the two do not share there is less than so many times as much, and little.
+const RIVAL: f64 = 1.6;
+const MOST_RIVAL_MISS: f64 = 0.1;
 /// The line is a slope only if it is so many times its uncertainty.
 const SURE_OF_DRIFT: f64 = 4.0;
 
@@ -46,6 +51,8 @@ pub(super) struct Alignment {
     pub(super) is_drifting: bool,
     /// Gain of the second re the first, negative for reversed polarity.
     pub(super) gain: Measured,
+    /// Another delay in seconds at which the two are nearly as much alike.
+    pub(super) rival_s: Option<f64>,
     /// Correlation of the two where they lie over each other, from 0 to 1.
     pub(super) correlation: f64,
     /// The second on the clock of the first, and where in the first it begins.
@@ -64,22 +71,40 @@ struct Stretch {
 /// Aligns `b` to `a`, both at one rate; `None` where nothing alike is in them.
 pub(super) fn align(a: &[f32], b: &[f32], rate_hz: f64) -> Option<Alignment> {
     let finder = Finder::new(a, b, rate_hz)?;
+    // Five standard deviations of the power of noise in so many samples.
+    let by_chance = 5.0 * (2.0 / a.len().min(b.len()) as f64).sqrt();
+    let mut misses: Vec<(f64, f64)> = Vec::new();
     let mut best: Option<(Vec<Stretch>, f64)> = None;
     for start in ANCHORS_S.iter().flat_map(|longest_s| finder.starts(*longest_s)) {
         let (found, shared) = finder.follow(start);
+        if let Some(first) = found.first() {
+            misses.push((first.delay, 1.0 - shared));
+        }
         // Where two places are as good but for chance, the first is the likelier.
-        let is_better = best.as_ref().is_none_or(|(_, most)| 1.0 - shared < 0.5 * (1.0 - most));
+        let is_better =
+            best.as_ref().is_none_or(|(_, most)| 1.0 - shared < (1.0 - by_chance) * (1.0 - most));
         if is_better {
             best = Some((found, shared));
         }
     }
-    let (best, _) = best.filter(|(stretches, _)| !stretches.is_empty())?;
+    let (best, shared) = best.filter(|(stretches, _)| !stretches.is_empty())?;
+    let apart = |delay: f64| (delay - best[0].delay).abs() > 1.0;
+    let rivals = misses.iter().filter(|(delay, miss)| {
+        apart(*delay) && *miss < RIVAL * (1.0 - shared) && *miss < MOST_RIVAL_MISS
+    });
+    let rival = rivals.min_by(|x, y| x.1.total_cmp(&y.1)).map(|(delay, _)| delay / rate_hz);
+    let energy = |x: &[f32]| x.iter().map(|x| f64::from(*x).powi(2)).sum::<f64>();
     let line = Line::through(best, a.len() as f64 / rate_hz >= 1.0)?;
     let between = Interpolator::wide();
     let (start, shifted) = line.shifted(b, a.len(), &between);
     let a = &a[start..start + shifted.len()];
     let gain = gain(a, &shifted, finder.length)?;
-    let energy = |x: &[f32]| x.iter().map(|x| f64::from(*x).powi(2)).sum::<f64>();
+    // The power of the second is taken from its own samples: what is read between them lacks the highest frequencies.
+    let first = (start as f64 + line.delay.value + line.slope * start as f64).round() as usize;
+    let own = &b[first.min(b.len())..(first + shifted.len()).min(b.len())];
+    let (own_energy, read_energy) = (energy(own), energy(&shifted));
+    let scale = if read_energy > 0.0 { (own_energy / read_energy).sqrt() } else { 1.0 };
+    let gain = Measured::new(gain.value * scale, gain.u * scale);
     let products: f64 = a.iter().zip(&shifted).map(|(a, b)| f64::from(*a) * f64::from(*b)).sum();
     let whole = (energy(a) * energy(&shifted)).sqrt();
     Some(Alignment {
@@ -87,6 +112,7 @@ pub(super) fn align(a: &[f32], b: &[f32], rate_hz: f64) -> Option<Alignment> {
         drift_ppm: line.drift.map(|drift| Measured::new(1e6 * drift.value, 1e6 * drift.u)),
         is_drifting: line.is_sloping,
         gain,
+        rival_s: rival,
         correlation: if whole > 0.0 { (products.abs() / whole).min(1.0) } else { 0.0 },
         shifted,
         start,
@@ -175,9 +201,9 @@ impl<'a> Finder<'a> {
             at(&plain, lag) / energy.sqrt().max(least)
         };
         // A period aside a tone looks much the same: several places are tried.
-        let mut starts = largest(&|lag| at(&plain, lag), 2);
-        starts.extend(largest(&|lag| at(&flatter, lag), 1));
-        for start in largest(&over_energy, 4) {
+        let mut starts = largest(&|lag| at(&plain, lag), TRIED);
+        let others = largest(&|lag| at(&flatter, lag), TRIED);
+        for start in others.into_iter().chain(largest(&over_energy, 2 * TRIED)) {
             if !starts.contains(&start) {
                 starts.push(start);
             }
@@ -209,15 +235,18 @@ impl<'a> Finder<'a> {
         let first = (((from - middle(0)) / hop as f64).round().max(0.0) as usize).min(count - 1);
         let mut reader = StretchReader::new(self);
         let mut found: Vec<Stretch> = Vec::with_capacity(count);
-        let (mut shared, mut whole) = (0.0, 0.0);
+        // One gain for all stretches: a fade tells periods apart that are else alike.
+        let (mut products, mut energy_a, mut energy_b) = (0.0, 0.0, 0.0);
         let mut visit = |n: usize, nearest: &mut Vec<Stretch>, all: &mut Vec<Stretch>| {
-            let (expected, reach) = self.expected(nearest, middle(n), delay);
-            if let Some((stretch, r, energy)) = reader.read(n * hop, expected, reach) {
-                whole += energy;
-                shared += energy * r * r;
-                if r > LEAST_CORRELATION {
-                    nearest.push(stretch);
-                    all.push(stretch);
+            let (expected, reach) = expected(nearest, middle(n), delay);
+            if let Some(read) = reader.read(n * hop, expected, reach) {
+                let [product, of_a, of_b] = read.alike;
+                products += product;
+                energy_a += of_a;
+                energy_b += of_b;
+                if read.r > LEAST_CORRELATION {
+                    nearest.push(read.stretch);
+                    all.push(read.stretch);
                 }
             }
         };
@@ -226,23 +255,24 @@ impl<'a> Finder<'a> {
         let mut earlier: Vec<Stretch> = later.iter().take(RECENT).rev().copied().collect();
         (0..first).rev().for_each(|n| visit(n, &mut earlier, &mut found));
         found.sort_by(|x, y| x.middle.total_cmp(&y.middle));
-        (found, if whole > 0.0 { shared / whole } else { 0.0 })
+        let whole = energy_a * energy_b;
+        (found, if whole > 0.0 { products * products / whole } else { 0.0 })
     }
+}
 
-    /// The delay that the last stretches lead to expect at a place, and how far about it is searched.
-    fn expected(&self, nearest: &[Stretch], middle: f64, first: f64) -> (f64, f64) {
-        let recent = &nearest[nearest.len().saturating_sub(RECENT)..];
-        let Some(last) = recent.last() else { return (first, SEARCHED) };
-        let away = (middle - last.middle).abs();
-        if recent.len() < RECENT {
-            return (last.delay, SEARCHED + MOST_DRIFT * away);
-        }
-        let line = weighted_line(recent, 0.0);
-        let expected = line.map_or(last.delay, |(at_0, slope, _)| at_0 + slope * middle);
-        // A line through few stretches must not lead astray.
-        let slack = MOST_DRIFT * away;
-        (expected.clamp(last.delay - slack, last.delay + slack), SEARCHED)
+/// The delay that the last stretches lead to expect at a place, and how far about it is searched.
+fn expected(nearest: &[Stretch], middle: f64, first: f64) -> (f64, f64) {
+    let recent = &nearest[nearest.len().saturating_sub(RECENT)..];
+    let Some(last) = recent.last() else { return (first, SEARCHED) };
+    let away = (middle - last.middle).abs();
+    if recent.len() < RECENT {
+        return (last.delay, SEARCHED + MOST_DRIFT * away);
     }
+    let line = weighted_line(recent, 0.0);
+    let expected = line.map_or(last.delay, |(at_0, slope, _)| at_0 + slope * middle);
+    // A line through few stretches must not lead astray.
+    let slack = MOST_DRIFT * away;
+    (expected.clamp(last.delay - slack, last.delay + slack), SEARCHED)
 }
 
 /// Places of the highest tops of a curve, the highest first, each read between its values by a parabola.
@@ -299,6 +329,15 @@ impl Energies {
 /// Stretches that lead to the next.
 const RECENT: usize = 6;
 
+/// A stretch as it was found in the second.
+struct Read {
+    stretch: Stretch,
+    /// Its correlation.
+    r: f64,
+    /// Sum of the products of both, and the energy of each, without a taper, under which a fade at an end is hidden.
+    alike: [f64; 3],
+}
+
 /// Reads the delay of one stretch after another.
 struct StretchReader<'a> {
     finder: &'a Finder<'a>,
@@ -312,6 +351,41 @@ impl<'a> StretchReader<'a> {
         Self { finder, transform: RealTransform::new(size), size }
     }
 
+    /// Σ a·b with the second late by so many samples, read between them by a polynomial
+    /// through five, Σ a² and Σ b².
+    fn alike(&self, from: usize, delay: f64) -> [f64; 3] {
+        let length = self.finder.length;
+        let a = &self.finder.a[from..from + length];
+        let first = from as i64 + delay.round() as i64;
+        let part = |lag: i64| {
+            let start = usize::try_from(first + lag).ok()?;
+            self.finder.b.get(start..start + length)
+        };
+        let dot = |b: &[f32]| -> f64 {
+            a.iter().zip(b).map(|(a, b)| f64::from(*a) * f64::from(*b)).sum()
+        };
+        let energy = |x: &[f32]| x.iter().map(|x| f64::from(*x).powi(2)).sum::<f64>();
+        let Some(b) = part(0) else { return [0.0; 3] };
+        let [far_before, before, after, far_after] = [-2, -1, 1, 2].map(part);
+        let around = [far_before, before, Some(b), after, far_after];
+        let d = delay - delay.round();
+        let product = if around.iter().all(Option::is_some) {
+            (-2..=2)
+                .zip(around.into_iter().flatten())
+                .map(|(k, b)| {
+                    // Lagrange's polynomial that is 1 at k and 0 at the other four.
+                    let others = (-2..=2).filter(|other| *other != k);
+                    let weight: f64 =
+                        others.map(|m| (d - f64::from(m)) / f64::from(k - m)).product();
+                    weight * dot(b)
+                })
+                .sum()
+        } else {
+            dot(b)
+        };
+        [product, energy(a), energy(b)]
+    }
+
     fn spectrum(&mut self, sound: &[f32], from: usize) -> (Vec<C>, f64) {
         let taper = &self.finder.taper;
         let mut values = vec![0.0; self.size];
@@ -322,9 +396,9 @@ impl<'a> StretchReader<'a> {
         (self.transform.forward(&mut values).to_vec(), energy)
     }
 
-    /// The stretch of the first that begins at `from`, searched within `reach` of the delay expected, with the
-    /// correlation found and the energy; `None` where it lies beyond the second, or holds nothing.
-    fn read(&mut self, from: usize, expected: f64, reach: f64) -> Option<(Stretch, f64, f64)> {
+    /// The stretch of the first that begins at `from`, searched within `reach` of the delay expected; `None` where it lies
+    /// beyond the second, or holds nothing.
+    fn read(&mut self, from: usize, expected: f64, reach: f64) -> Option<Read> {
         let length = self.finder.length;
         let whole = expected.round();
         let there = usize::try_from(from as i64 + whole as i64).ok()?;
@@ -358,13 +432,16 @@ impl<'a> StretchReader<'a> {
             delay: whole + delay,
             variance: variance.abs(),
         };
-        variance.is_finite().then_some((stretch, r, energy))
+        let alike = self.alike(from, stretch.delay);
+        variance.is_finite().then_some(Read { stretch, r, alike })
     }
 }
 
 /// The delay near `lag` at which Σ Re(G·e^{jωτ}) is extreme, that sum, and −its second derivative.
 fn refined(cross: &[C], size: usize, lag: f64) -> (f64, f64, f64) {
-    const STEPS: usize = 6;
+    const STEPS: usize = 10;
+    /// Half-way between two samples of white noise the curve bends little: a full step would lead astray.
+    const LONGEST: f64 = 0.3;
     let step = std::f64::consts::TAU / size as f64;
     let sums = |delay: f64| {
         let turn = C::cis(step * delay);
@@ -386,7 +463,7 @@ fn refined(cross: &[C], size: usize, lag: f64) -> (f64, f64, f64) {
     let mut delay = lag;
     for _ in 0..STEPS {
         let (_, slope, curvature) = sums(delay);
-        let next = delay + slope / curvature;
+        let next = delay + (slope / curvature).clamp(-LONGEST, LONGEST);
         if !next.is_finite() || (next - lag).abs() > 1.0 {
             break;
         }

@@ -200,12 +200,25 @@ pub fn compare(
     let frames = frames_for(settings, rate_hz, shorter);
     let plan = FramePlan::new(&frames, rate_hz, shorter as u64)?;
     let aligned = settings.align.then(|| align(a_samples, b_samples, rate_hz)).flatten();
+    let rival_s = aligned.as_ref().and_then(|found| found.rival_s);
     let together = aligned.and_then(|found| over_each_other(a_samples, found, &frames, rate_hz));
     let (mut spectra, lie) = match together {
         Some((spectra, lie)) => (spectra, Some(lie)),
         None => (Spectra::apart(a_samples, b_samples, &plan, rate_hz), None),
     };
     spectra.full_scale_db = [a.full_scale_db, b.full_scale_db];
+    if let (Some(rival_s), Some(lie)) = (rival_s, &lie) {
+        findings.push(Finding::warning(
+            "delay_may_be_another",
+            format!(
+                "The two are as much alike, but for chance, at a delay of {:.4} ms as at the {:.4} ms told: a steady tone looks the same a \
+                 period later. Compare a span in which something begins.",
+                1e3 * rival_s,
+                1e3 * lie.delay_s.value
+            )
+            .replace('-', "−"),
+        ));
+    }
     if settings.align && lie.is_none() {
         findings.push(Finding::note(
             "not_one_sound",
@@ -245,7 +258,7 @@ pub fn compare(
         chance_rms_db: rms(&|band| band.difference_db_u),
         bands,
         curve,
-        quantities: differences(of_a, of_b),
+        quantities: differences(of_a, &of_b),
         resolution_hz: plan.resolution_hz(rate_hz),
         window_s: plan.segment() as f64 / rate_hz,
         averaged_frames: spectra.frames,
@@ -260,7 +273,8 @@ fn over_each_other(
     frames: &FrameSettings,
     rate_hz: f64,
 ) -> Option<(Spectra, Lie)> {
-    let Alignment { delay_s, drift_ppm, is_drifting, gain, correlation, shifted, start } = found;
+    let Alignment { delay_s, drift_ppm, is_drifting, gain, correlation, shifted, start, .. } =
+        found;
     let a = &a[start..start + shifted.len()];
     let plan = FramePlan::new(frames, rate_hz, a.len() as u64).ok()?;
     let spectra = Spectra::together(a, &shifted, &plan, rate_hz);
@@ -381,9 +395,9 @@ fn a_weighting(hz: f64) -> f64 {
 }
 
 /// Quantities of both, in the order of the first; those of the second alone after them.
-fn differences(a: Vec<Quantity>, b: Vec<Quantity>) -> Vec<QuantityDifference> {
+fn differences(a: Vec<Quantity>, b: &[Quantity]) -> Vec<QuantityDifference> {
     let mut all = a;
-    for quantity in &b {
+    for quantity in b {
         if !all.iter().any(|known| known.key == quantity.key) {
             let value = Measured::new(f64::NAN, f64::NAN);
             all.push(Quantity { value, ..quantity.clone() });

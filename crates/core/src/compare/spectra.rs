@@ -290,13 +290,6 @@ impl Spectra {
         Some((share(&self.a), share(&self.b)))
     }
 
-    /// Whether most of what bins hold may be side lobes.
-    fn is_leaked(&self, power: &Power, bins: &[(usize, f64)]) -> bool {
-        const ABOVE_LEAKED: f64 = 10.0;
-        let sum = |values: &[f64]| bins.iter().map(|(k, share)| share * values[*k]).sum::<f64>();
-        sum(&power.mean) < ABOVE_LEAKED * sum(&power.leaked)
-    }
-
     /// Power in a band, weighted over frequency, and the variance of it over its square.
     fn power_in(
         &self,
@@ -383,7 +376,7 @@ impl Spectra {
             None => family.powers_db(1.0 / a_variance, 1.0 / b_variance),
         };
         let louder = if a > b { &self.a } else { &self.b };
-        found.is_masked |= self.is_leaked(louder, &bins);
+        found.is_masked |= is_leaked(louder, &bins);
         found.difference_db = Some(difference_db);
         found.difference_db_u = Some(u).filter(|u| u.is_finite());
         found.least_db = Some(least_db).filter(|least| least.is_finite());
@@ -442,6 +435,13 @@ fn leaked(mean: &[f64], plan: &FramePlan, noise_bins: f64) -> Vec<f64> {
     };
     let of_groups: Vec<f64> = (0..powers.len()).map(of_group).collect();
     (0..mean.len()).map(|k| of_groups[k / size]).collect()
+}
+
+/// Whether most of what bins hold may be side lobes.
+fn is_leaked(power: &Power, bins: &[(usize, f64)]) -> bool {
+    const ABOVE_LEAKED: f64 = 10.0;
+    let sum = |values: &[f64]| bins.iter().map(|(k, share)| share * values[*k]).sum::<f64>();
+    sum(&power.mean) < ABOVE_LEAKED * sum(&power.leaked)
 }
 
 fn plan_sums(plan: &FramePlan) -> Sums {
