@@ -1,6 +1,6 @@
 //! `compare`: what differs between takes, by how much, and whether it is real.
 
-use anyhow::Result;
+use anyhow::{Context, Result};
 use clap::{Args, ValueEnum};
 use rayon::prelude::*;
 use serde::Serialize;
@@ -340,7 +340,9 @@ impl Compare {
             .par_iter()
             .zip(&references[1..])
             .map(|(b, reference)| {
-                let found = compare(a.sound(references[0]), b.sound(*reference), &settings)?;
+                let sounds = (a.sound(references[0]), b.sound(*reference));
+                let found = compare(sounds.0, sounds.1, &settings)
+                    .with_context(|| format!("{} and {}", a.part.title(), b.part.title()))?;
                 let mut findings = a.part.named_findings(&a.findings, true);
                 findings.extend(b.part.named_findings(&b.findings, true));
                 findings.extend(comparability(&a.recorded, &b.recorded));

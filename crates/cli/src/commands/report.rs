@@ -806,7 +806,7 @@ fn comparison_section(id: &str, result: &Saved) -> ReportSection {
             bands.len()
         ),
         (true, None) => format!(
-            "not one sound; level difference {} dB, bands differ by {} dB RMS, {real} of {} really",
+            "not one sound; level difference {} dB, bands differ by {} dB RMS, {real} of {} by more than chance",
             text::known(number("level_difference_db"), 2),
             text::known(number("spectrum_difference_rms_db"), 2),
             bands.len()

@@ -43,7 +43,7 @@ use crate::measured::Measured;
 use crate::timbre::TimbreSettings;
 use crate::units::{db_from_amplitude, db_from_power};
 use align::{Alignment, align};
-use profile::note_quantities;
+use profile::{note_quantities, numbered_alike};
 use significance::Family;
 use spectra::Spectra;
 
@@ -227,7 +227,7 @@ pub fn compare(
         ));
     }
     let of_a = note_quantities(a, &settings.timbre)?;
-    let of_b = note_quantities(b, &settings.timbre)?;
+    let of_b = numbered_alike(&of_a, note_quantities(b, &settings.timbre)?);
     let gain_db = lie.map_or(0.0, |lie| lie.gain_db.value);
     let mut two_levels = Family::new(2.0);
     let level = spectra.level(range_hz, &|_| 1.0, &mut two_levels);

@@ -7,7 +7,7 @@ use crate::error::Error;
 use crate::measured::Measured;
 use crate::partials::{Partial, PartialTrack, Partials};
 use crate::timbre::{DESCRIPTORS, Descriptor, Timbre, TimbreSettings, scatter_of_mean, timbre};
-use crate::units::db_from_amplitude;
+use crate::units::{cents_between, db_from_amplitude};
 
 /// Kind of a quantity: those of a kind stand in one table.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
@@ -62,6 +62,53 @@ pub(super) fn note_quantities(
     }
     quantities.extend(descriptor_quantities(&found, is_note));
     Ok(quantities)
+}
+
+/// The quantities of a second sound with its partials numbered as the first has them: each after the nearest of the first, both
+/// taken over the fundamental, within a semitone. One that has no such is told by its own number, marked.
+pub(super) fn numbered_alike(a: &[Quantity], b: Vec<Quantity>) -> Vec<Quantity> {
+    const NEAR_CENTS: f64 = 100.0;
+    let frequencies = |all: &[Quantity]| -> Vec<(usize, f64)> {
+        let of = |q: &Quantity| {
+            let number = q.key.strip_prefix("partials[")?.strip_suffix("].frequency_hz")?;
+            Some((number.parse().ok()?, q.value.value))
+        };
+        all.iter().filter_map(of).collect()
+    };
+    let f0 = |all: &[Quantity]| {
+        all.iter().find(|q| q.key == "f0_hz").map_or(1.0, |quantity| quantity.value.value)
+    };
+    let scale = f0(a) / f0(&b);
+    let (of_a, of_b) = (frequencies(a), frequencies(&b));
+    let away = |a_hz: f64, b_hz: f64| cents_between(a_hz, scale * b_hz).abs();
+    let nearest = |hz: f64, all: &[(usize, f64)], away: &dyn Fn(f64, f64) -> f64| {
+        let found = all.iter().min_by(|x, y| away(hz, x.1).total_cmp(&away(hz, y.1)));
+        found.filter(|other| away(hz, other.1) < NEAR_CENTS).map(|other| other.0)
+    };
+    // Each is the nearest of the other, so that none is taken twice.
+    let partner = |(number, hz): &(usize, f64)| {
+        let of_first = nearest(*hz, &of_a, &|b_hz, a_hz| away(a_hz, b_hz))?;
+        let (_, a_hz) = of_a.iter().find(|(a_number, _)| *a_number == of_first)?;
+        (nearest(*a_hz, &of_b, &away) == Some(*number)).then_some(of_first)
+    };
+    let partners: Vec<(usize, Option<usize>)> =
+        of_b.iter().map(|one| (one.0, partner(one))).collect();
+    let renumbered = |mut quantity: Quantity| {
+        let number = quantity.key.strip_prefix("partials[").and_then(|rest| {
+            let (number, _) = rest.split_once(']')?;
+            number.parse::<usize>().ok()
+        });
+        let of_number = |number| partners.iter().find(|(own, _)| *own == number);
+        if let Some((own, partner)) = number.and_then(of_number) {
+            let wanted = partner.map_or(format!("{own} of the second"), |n| n.to_string());
+            quantity.key =
+                quantity.key.replace(&format!("partials[{own}]"), &format!("partials[{wanted}]"));
+            quantity.name =
+                quantity.name.replace(&format!("partial {own},"), &format!("partial {wanted},"));
+        }
+        quantity
+    };
+    b.into_iter().map(renumbered).collect()
 }
 
 fn partial_quantities(found: &Partials, full_scale_db: f64) -> Vec<Quantity> {
@@ -153,4 +200,44 @@ fn descriptor_quantities(found: &Timbre, is_note: bool) -> Vec<Quantity> {
         });
     }
     quantities
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn of(f0_hz: f64, partials: &[(usize, f64)]) -> Vec<Quantity> {
+        let quantity = |key: String, name: String, value: f64| Quantity {
+            kind: QuantityKind::Partial,
+            key,
+            name,
+            unit: "Hz",
+            decimals: 4,
+            value: Measured::new(value, 0.1),
+        };
+        let mut all = vec![quantity("f0_hz".into(), "fundamental".into(), f0_hz)];
+        for (number, hz) in partials {
+            let key = format!("partials[{number}].frequency_hz");
+            all.push(quantity(key, format!("partial {number}, frequency"), *hz));
+        }
+        all
+    }
+
+    #[test]
+    fn partials_are_numbered_by_where_they_lie() {
+        let a = of(520.0, &[(1, 520.0), (3, 1593.0), (6, 2960.0), (10, 8320.0)]);
+        let b = of(519.0, &[(1, 519.0), (3, 1558.0), (5, 2955.0), (10, 6180.0)]);
+        let keys: Vec<String> = numbered_alike(&a, b).into_iter().map(|q| q.key).collect();
+        let wanted = [
+            "f0_hz",
+            "partials[1].frequency_hz",
+            "partials[3].frequency_hz",
+            "partials[6].frequency_hz",
+        ];
+        assert_eq!(keys[..4], wanted);
+        assert_eq!(keys[4], "partials[10 of the second].frequency_hz");
+        // Another note: harmonic by harmonic.
+        let higher = of(624.0, &[(1, 624.0), (3, 1911.0)]);
+        assert_eq!(numbered_alike(&a, higher)[2].key, "partials[3].frequency_hz");
+    }
 }
