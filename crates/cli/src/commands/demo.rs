@@ -409,7 +409,8 @@ const STEPS: &[Step] = &[
     },
     Step {
         heading: "From the stage to the seat, over time",
-        text: "The same two, and their difference: blue where the seat hears less.",
+        text: "The same two, and their difference beside the gain: white where the string sounds, blue where the seat hears it duller, and \
+               orange the noise, of which the seat has as much for less sound.",
         arguments: "compare harp-g3 harp-seat --match-gain --quiet --view spectrograms --figure harp-seat-maps.png",
         figure: Some("harp-seat-maps.png"),
         files: &[],
