@@ -7,9 +7,18 @@ use anyhow::{Context, Result, bail};
 
 /// Options that say where a result goes and how it looks, not what it is: with a value, and without. The size of a figure does not belong here: a
 /// spectrogram has as many cells as it has pixels.
-const WITH_VALUE: [&str; 8] =
-    ["--output", "--figure", "--view", "--colours", "--amplitude", "--sdif", "--data", "--midi"];
-const ALONE: [&str; 6] = ["--force", "--quiet", "-q", "--verbose", "-v", "--cumulative"];
+const WITH_VALUE: [&str; 9] = [
+    "--output",
+    "--figure",
+    "--view",
+    "--colours",
+    "--amplitude",
+    "--evidence",
+    "--sdif",
+    "--data",
+    "--midi",
+];
+const ALONE: [&str; 7] = ["--force", "--quiet", "-q", "--verbose", "-v", "--cumulative", "--alone"];
 /// Commands whose results can be made again.
 const MEASURE: [&str; 9] = [
     "inspect",
@@ -89,6 +98,23 @@ pub(crate) fn run(arguments: &[String], folder: &Path) -> Result<String> {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn options_that_are_left_out_take_a_value_or_none_as_listed() {
+        use clap::CommandFactory;
+        let program = crate::Cli::command();
+        for command in program.get_subcommands().filter(|c| MEASURE.contains(&c.get_name())) {
+            for option in command.get_arguments() {
+                let Some(long) = option.get_long().map(|long| format!("--{long}")) else {
+                    continue;
+                };
+                let takes_value = option.get_action().takes_values();
+                let place = format!("{} {long}", command.get_name());
+                assert!(!(WITH_VALUE.contains(&long.as_str()) && !takes_value), "{place}");
+                assert!(!(ALONE.contains(&long.as_str()) && takes_value), "{place}");
+            }
+        }
+    }
 
     #[test]
     fn what_only_says_where_and_how_is_left_out() {
