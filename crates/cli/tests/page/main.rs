@@ -187,4 +187,9 @@ fn fits_on_paper(browser: &Browser) {
          return [document.documentElement.scrollWidth <= innerWidth, cut]",
     );
     assert_eq!(wide, json!([true, []]));
+    let low = browser.run(
+        "return [...document.querySelectorAll('.chart')].filter((c) =>
+           c.querySelector('.main-svg').getBoundingClientRect().bottom > c.getBoundingClientRect().bottom + 1).length",
+    );
+    assert_eq!(low, json!(0), "charts reach into what follows them");
 }
