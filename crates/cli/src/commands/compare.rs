@@ -904,7 +904,7 @@ fn level_table(pair: &Pair<'_, '_>) -> String {
 fn band_table(pair: &Pair<'_, '_>) -> String {
     let rows = pair.found.bands.iter().map(|of| {
         vec![
-            hertz(of.band.center_hz),
+            hertz(of.band.nominal_hz()),
             text::known(of.a_db, 1),
             text::known(of.b_db, 1),
             of.difference_db.map_or("–".into(), |db| text::signed(text::number(db, 2))),
@@ -928,15 +928,10 @@ fn band_table(pair: &Pair<'_, '_>) -> String {
     )
 }
 
-/// The middle of a band as it is called.
-fn hertz(center_hz: f64) -> String {
-    const NAMES: [f64; 10] = [1.0, 1.25, 1.6, 2.0, 2.5, 3.15, 4.0, 5.0, 6.3, 8.0];
-    let decade = 10f64.powf(center_hz.log10().floor());
-    let near = NAMES.iter().map(|name| name * decade);
-    let named = near.chain([10.0 * decade]).find(|name| (center_hz / name - 1.0).abs() < 0.02);
-    let value = named.unwrap_or(center_hz);
-    let is_whole = value.fract() == 0.0 || value > 100.0;
-    text::number(value, usize::from(!is_whole))
+/// A middle with a decimal where it has one that matters.
+fn hertz(hz: f64) -> String {
+    let is_whole = hz.fract() == 0.0 || hz > 100.0;
+    text::number(hz, usize::from(!is_whole))
 }
 
 /// Quantities whose difference is real, and how many there are beside.

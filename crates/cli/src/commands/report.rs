@@ -10,6 +10,7 @@ use rayon::prelude::*;
 use serde_json::Value;
 use tonemap_core::Measured;
 use tonemap_core::Severity;
+use tonemap_core::compare::NOTE_OVER_NOISE_DB;
 use tonemap_core::spectrogram::{FrequencyAxis, Pooling, SpectrogramSettings, spectrogram};
 use tonemap_core::units::Note;
 use tonemap_figures::{
@@ -249,7 +250,7 @@ impl Report {
         let timbre = analyses.of(named, "timbre", &[]).ok();
         let is_note = timbre.as_ref().is_some_and(|timbre| {
             let over_noise = timbre.number("harmonic_to_noise_db").map_or(0.0, |db| db.value);
-            timbre.number("f0_hz").is_some() && over_noise > 12.0
+            timbre.number("f0_hz").is_some() && over_noise > NOTE_OVER_NOISE_DB
         });
         let (partials, pitch) = if is_note {
             (

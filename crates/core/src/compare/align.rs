@@ -28,7 +28,7 @@ const SHORTEST_STRETCH: usize = 64;
 const FEWEST_STRETCHES: usize = 11;
 /// The greatest difference of two clocks that is looked for, as a share.
 const MOST_DRIFT: f64 = 1e-3;
-/// Half as many samples are searched about the place that neighbours lead to expect.
+/// So many samples are searched to either side of the place that neighbours lead to expect.
 const SEARCHED: f64 = 2.0;
 /// Places that are tried at the highest tops of each correlation.
 const TRIED: usize = 4;
@@ -75,7 +75,9 @@ pub(super) fn align(a: &[f32], b: &[f32], rate_hz: f64) -> Option<Alignment> {
     let by_chance = 5.0 * (2.0 / a.len().min(b.len()) as f64).sqrt();
     let mut misses: Vec<(f64, f64)> = Vec::new();
     let mut best: Option<(Vec<Stretch>, f64)> = None;
-    for start in ANCHORS_S.iter().flat_map(|longest_s| finder.starts(*longest_s)) {
+    let mut anchors = ANCHORS_S.map(|longest_s| finder.anchor(longest_s)).to_vec();
+    anchors.dedup();
+    for start in anchors.into_iter().flat_map(|span| finder.starts(span)) {
         let (found, shared) = finder.follow(start);
         if let Some(first) = found.first() {
             misses.push((first.delay, 1.0 - shared));
@@ -164,9 +166,8 @@ impl<'a> Finder<'a> {
         (length <= shorter).then_some(Self { a, b, rate_hz, length, taper })
     }
 
-    /// Where the middle of the loudest stretch of the first may lie in the second: that place, and the delay there.
-    fn starts(&self, longest_s: f64) -> Vec<(f64, f64)> {
-        let span = self.anchor(longest_s);
+    /// Where the middle of a stretch of the first may lie in the second: that place, and the delay there.
+    fn starts(&self, span: std::ops::Range<usize>) -> Vec<(f64, f64)> {
         let anchor = &self.a[span.clone()];
         let size = fast_length(anchor.len() + self.b.len());
         let mut transform = RealTransform::new(size);
@@ -268,7 +269,7 @@ fn expected(nearest: &[Stretch], middle: f64, first: f64) -> (f64, f64) {
     if recent.len() < RECENT {
         return (last.delay, SEARCHED + MOST_DRIFT * away);
     }
-    let line = weighted_line(recent, 0.0);
+    let line = weighted_line(recent);
     let expected = line.map_or(last.delay, |(at_0, slope, _)| at_0 + slope * middle);
     // A line through few stretches must not lead astray.
     let slack = MOST_DRIFT * away;
@@ -477,14 +478,14 @@ fn refined(cross: &[C], size: usize, lag: f64) -> (f64, f64, f64) {
     (delay, sum, curvature)
 }
 
-/// Value at 0 and slope of the weighted line through stretches, with the covariance of the two; `floor` is added to variances.
-fn weighted_line(stretches: &[Stretch], floor: f64) -> Option<(f64, f64, [[f64; 2]; 2])> {
+/// Value at 0 and slope of the weighted line through stretches, with the covariance of the two.
+fn weighted_line(stretches: &[Stretch]) -> Option<(f64, f64, [[f64; 2]; 2])> {
     let mut normal = [[0.0; 2]; 2];
     let mut right = [[0.0]; 2];
     let middle = stretches.iter().map(|s| s.middle).sum::<f64>() / stretches.len() as f64;
     let scale = stretches.iter().map(|s| (s.middle - middle).abs()).fold(1.0, f64::max);
     for stretch in stretches {
-        let weight = 1.0 / (stretch.variance + floor);
+        let weight = 1.0 / stretch.variance;
         let t = [1.0, (stretch.middle - middle) / scale];
         for row in 0..2 {
             right[row][0] += weight * t[row] * stretch.delay;
@@ -518,10 +519,9 @@ impl Line {
         // Stretches that overlap by half under a Hann window share 0.086 of their errors.
         const OVERLAP: f64 = 1.17;
         const APART: f64 = 4.0;
-        let (mut at_0, mut slope, mut covariance) =
-            weighted_line(&stretches, 0.0).or_else(|| {
-                constant(&stretches).map(|(delay, u)| (delay, 0.0, [[u, 0.0], [0.0, 0.0]]))
-            })?;
+        let (mut at_0, mut slope, mut covariance) = weighted_line(&stretches).or_else(|| {
+            constant(&stretches).map(|(delay, u)| (delay, 0.0, [[u, 0.0], [0.0, 0.0]]))
+        })?;
         let mut scatter = 1.0;
         for _ in 0..3 {
             let mut misses: Vec<f64> = stretches
@@ -536,7 +536,7 @@ impl Line {
             };
             let before = stretches.len();
             stretches.retain(kept);
-            let Some(line) = weighted_line(&stretches, 0.0).filter(|_| stretches.len() > 3) else {
+            let Some(line) = weighted_line(&stretches).filter(|_| stretches.len() > 3) else {
                 break;
             };
             (at_0, slope, covariance) = line;

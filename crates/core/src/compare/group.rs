@@ -63,17 +63,12 @@ pub fn profile(sound: Sound<'_>, settings: &CompareSettings) -> Result<Profile, 
     for band in bands_told(settings, range_hz, plan.resolution_hz(rate_hz), rate_hz) {
         let found = spectra.difference(band, &mut family).a_db;
         let key = format!("bands[{:.4}].level_db", band.center_hz);
-        let name = format!("{} Hz", nominal(band.center_hz));
+        let hz = band.nominal_hz();
+        let name = format!("{hz:.*} Hz", usize::from(hz.fract() != 0.0));
         quantities.extend(level(QuantityKind::Band, key, name, found));
     }
     quantities.extend(note_quantities(sound, &settings.timbre)?);
     Ok(Profile { quantities })
-}
-
-/// Middle of a band with three digits.
-fn nominal(center_hz: f64) -> String {
-    let digits = (2.0 - center_hz.log10().floor()).max(0.0) as usize;
-    format!("{center_hz:.digits$}")
 }
 
 /// Compares two groups, quantity by quantity; those that fewer than two members of either have are left out.

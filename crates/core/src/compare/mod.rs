@@ -30,7 +30,7 @@ mod spectra;
 
 pub use group::{GroupDifference, Profile, compare_groups, profile};
 pub use maps::{DifferenceMaps, difference_maps};
-pub use profile::{Quantity, QuantityKind};
+pub use profile::{NOTE_OVER_NOISE_DB, Quantity, QuantityKind};
 pub use recorded::{Recorded, comparability};
 pub use significance::{FALSE_RATE, limit_over_u};
 pub use spectra::{Band, BandDifference, octave_bands};
@@ -136,9 +136,6 @@ impl QuantityDifference {
     }
 }
 
-/// A spectrum of two sounds, bin by bin.
-pub type DifferenceCurve = Vec<BandDifference>;
-
 /// How two sounds differ.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Comparison {
@@ -155,7 +152,7 @@ pub struct Comparison {
     /// Differences in bands.
     pub bands: Vec<BandDifference>,
     /// The difference of the spectra, bin by bin.
-    pub curve: DifferenceCurve,
+    pub curve: Vec<BandDifference>,
     /// RMS of the differences in bands, in dB, and what it would be by chance.
     pub spectrum_difference_rms_db: Option<f64>,
     /// See above.

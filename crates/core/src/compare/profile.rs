@@ -40,8 +40,8 @@ pub struct Quantity {
     pub value: Measured,
 }
 
-/// The harmonics of a note have at least so much more power than the noise.
-const NOTE_OVER_NOISE_DB: f64 = 12.0;
+/// The harmonics of a note have at least so much more power than the noise, in dB.
+pub const NOTE_OVER_NOISE_DB: f64 = 12.0;
 
 /// Partials and descriptors of a sound. Where it holds no frame, or nothing can be said, there are none.
 pub(super) fn note_quantities(

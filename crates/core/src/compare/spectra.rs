@@ -24,6 +24,18 @@ pub struct Band {
     pub high_hz: f64,
 }
 
+impl Band {
+    /// The rounded middle that the band is called by (IEC 61260-1:2014, annex E): 31.5 Hz, 160 Hz; of narrower bands the middle itself.
+    #[must_use]
+    pub fn nominal_hz(&self) -> f64 {
+        const NAMES: [f64; 11] = [1.0, 1.25, 1.6, 2.0, 2.5, 3.15, 4.0, 5.0, 6.3, 8.0, 10.0];
+        let decade = 10f64.powf(self.center_hz.log10().floor());
+        let mut names = NAMES.iter().map(|name| name * decade);
+        let near = names.find(|name| (self.center_hz / name - 1.0).abs() < 0.02);
+        near.unwrap_or(self.center_hz)
+    }
+}
+
 /// Bands of 1/`fraction` octave in a range: middles and edges of IEC 61260-1:2014, base ten.
 #[must_use]
 pub fn octave_bands(fraction: u32, (low_hz, high_hz): (f64, f64)) -> Vec<Band> {
@@ -488,5 +500,6 @@ mod tests {
             .all(|pair| (pair[0].high_hz - pair[1].low_hz).abs() < 1e-9 * pair[1].low_hz);
         assert!(neighbours);
         assert_eq!(octave_bands(1, (20.0, 20_000.0)).len(), 10);
+        assert_eq!([0, 2, 9, 30].map(|n| thirds[n].nominal_hz()), [20.0, 31.5, 160.0, 20_000.0]);
     }
 }
