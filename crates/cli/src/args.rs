@@ -112,6 +112,20 @@ pub(crate) struct PartArgs {
     pub(crate) channels: Vec<Channel>,
 }
 
+/// The frequency of A4 in Hz: that asked for, else the usual one, of which a note that was typed is
+/// counted.
+pub(crate) fn reference_hz(asked: Option<Frequency>, usual_hz: f64) -> Result<f64, Error> {
+    let reference_hz = asked.map_or(usual_hz, |frequency| frequency.hz(usual_hz));
+    if (100.0..=2000.0).contains(&reference_hz) {
+        return Ok(reference_hz);
+    }
+    Err(Error::Setting {
+        setting: "the frequency of A4",
+        given: format!("{reference_hz} Hz"),
+        allowed: "100 Hz to 2000 Hz".into(),
+    })
+}
+
 /// A channel as typed.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(crate) enum Channel {

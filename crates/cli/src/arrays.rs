@@ -7,7 +7,8 @@ use anyhow::{Context, Result};
 use ndarray::ArrayViewD;
 use ndarray_npy::NpzWriter;
 
-use crate::output::{self, Usage};
+use crate::files::{self, Content};
+use crate::output::Usage;
 
 /// Named arrays of numbers: a column, or a table of rows of this many numbers.
 pub(crate) type Arrays = Vec<(String, Vec<f64>, Option<usize>)>;
@@ -36,5 +37,5 @@ pub(crate) fn write_npz(file: &Path, arrays: &Arrays, force: bool) -> Result<()>
             .with_context(|| format!("{}: the array {name}", file.display()))?;
     }
     archive.finish().with_context(|| file.display().to_string())?;
-    output::write_whole(file, content.get_ref(), force)
+    files::write_whole(file, Content::Result, content.get_ref(), force)
 }

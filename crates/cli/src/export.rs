@@ -2,6 +2,7 @@
 
 use std::fs::File;
 use std::io::{self, BufWriter, Seek, SeekFrom, Write};
+use std::mem::ManuallyDrop;
 use std::path::{Path, PathBuf};
 
 use anyhow::{Context, Result};
@@ -9,7 +10,8 @@ use serde::Serialize;
 use zip::ZipWriter;
 use zip::write::SimpleFileOptions;
 
-use crate::output::{self, Draft, Usage};
+use crate::files::{self, Content, Draft};
+use crate::output::Usage;
 
 /// The level that 0 of a picture stands for, below that of a full-scale sine, and the step from one value
 /// to the next, in dB.
@@ -44,9 +46,9 @@ impl Kind {
 /// Refuses early what could not be written at the end.
 pub(crate) fn check(file: &Path, force: bool) -> Result<()> {
     if Kind::of(file)? == Kind::Png {
-        output::check_writable(&side_file(file), force)?;
+        files::claim(&side_file(file), Content::Result, force)?;
     }
-    output::check_writable(file, force)
+    files::claim(file, Content::Result, force)
 }
 
 /// The file that says what the values of a picture mean.
@@ -74,7 +76,6 @@ pub(crate) struct Head {
 pub(crate) struct Export {
     draft: Draft,
     file: PathBuf,
-    force: bool,
     form: Form,
     /// How many tables it will hold, and has begun.
     tables: usize,
@@ -84,7 +85,8 @@ pub(crate) struct Export {
 
 enum Form {
     Npz {
-        archive: Box<ZipWriter<BufWriter<File>>>,
+        /// Never dropped unfinished: it would finish itself, and print what it thinks of a full disk.
+        archive: ManuallyDrop<Box<ZipWriter<BufWriter<File>>>>,
         /// Frequencies of the phase wait here: an archive takes one array after the other.
         phases: BufWriter<File>,
     },
@@ -117,11 +119,11 @@ impl Export {
     /// Begins a file of so many tables.
     pub(crate) fn begin(file: &Path, tables: usize, force: bool) -> Result<Self> {
         let kind = Kind::of(file)?;
-        let draft = Draft::begin(file, force)?;
+        let draft = Draft::begin(file, Content::Result, force)?;
         let out = BufWriter::new(draft.file()?);
         let form = match kind {
             Kind::Npz => Form::Npz {
-                archive: Box::new(ZipWriter::new(out)),
+                archive: ManuallyDrop::new(Box::new(ZipWriter::new(out))),
                 phases: BufWriter::new(tempfile::tempfile()?),
             },
             Kind::Csv => Form::Csv(Box::new(csv::Writer::from_writer(out))),
@@ -135,10 +137,10 @@ impl Export {
             Kind::Png => Form::Png {
                 pixels: None,
                 lowest_db: PICTURE_DEEPEST_DB,
-                side: Draft::begin(&side_file(file), force)?,
+                side: Draft::begin(&side_file(file), Content::Result, force)?,
             },
         };
-        Ok(Self { draft, file: file.into(), force, form, tables, begun: 0, rows: 0 })
+        Ok(Self { draft, file: file.into(), form, tables, begun: 0, rows: 0 })
     }
 
     /// Begins the next table.
@@ -226,7 +228,7 @@ impl Export {
             let shape = [head.time_s.len(), head.frequency_hz.len()];
             begin_array(archive, &name, "<f4", &shape)?;
             phases.seek(SeekFrom::Start(0))?;
-            io::copy(phases.get_mut(), archive)?;
+            io::copy(phases.get_mut(), &mut **archive)?;
             phases.get_mut().set_len(0)?;
             phases.seek(SeekFrom::Start(0))?;
         }
@@ -238,6 +240,7 @@ impl Export {
         let failed = || format!("{}: it could not be written", self.file.display());
         match self.form {
             Form::Npz { archive, .. } => {
+                let archive = ManuallyDrop::into_inner(archive);
                 archive.finish().with_context(failed)?.flush().with_context(failed)?;
             }
             Form::Csv(mut table) => table.flush().with_context(failed)?,
@@ -245,10 +248,10 @@ impl Export {
                 if let Some(pixels) = pixels {
                     pixels.finish().with_context(failed)?;
                 }
-                side.finish(&side_file(&self.file), self.force)?;
+                side.finish()?;
             }
         }
-        self.draft.finish(&self.file, self.force)
+        self.draft.finish()
     }
 
     /// The name of an array: of several tables, it ends in their number.

@@ -81,9 +81,9 @@ impl Limit {
     }
 }
 
-/// The value under a key with dots between its parts.
+/// The value under a key, or under its parts with dots between them.
 fn find<'a>(row: &'a Value, key: &str) -> Option<&'a Value> {
-    key.split('.').try_fold(row, |value, part| value.get(part))
+    row.get(key).or_else(|| key.split('.').try_fold(row, |value, part| value.get(part)))
 }
 
 impl LimitArgs {
@@ -137,6 +137,9 @@ mod tests {
         assert_eq!(deep.missed(&row), None);
         let unknown: Limit = "b>0".parse().expect("a limit");
         assert_eq!(unknown.missed(&row), Some("b is not known".into()));
+        let flat = serde_json::json!({"partials[2].level_db": -3.0});
+        let of_flat: Limit = "partials[2].level_db>-4".parse().expect("a limit");
+        assert_eq!(of_flat.missed(&flat), None);
         for wrong in ["cents", "cents<", "<3", "cents<x", "cents=3", "cents<inf"] {
             assert!(wrong.parse::<Limit>().is_err(), "{wrong}");
         }

@@ -8,7 +8,9 @@ mod args;
 mod arrays;
 mod commands;
 mod export;
+mod files;
 mod fundamental;
+mod interrupt;
 mod limits;
 mod output;
 mod progress;
@@ -17,10 +19,12 @@ mod saved;
 mod sides;
 mod sketch;
 mod sound;
+mod stream;
 mod studies;
 mod take;
 mod text;
 
+use std::path::Path;
 use std::process::ExitCode;
 
 use clap::Parser;
@@ -38,6 +42,9 @@ struct Cli {
 
 fn main() -> ExitCode {
     let cli = Cli::parse();
+    interrupt::watch();
+    files::sweep(Path::new("."));
+    files::sweep(&std::env::temp_dir());
     let status = cli.command.run();
     match status {
         Ok(status) => status.into(),

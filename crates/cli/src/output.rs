@@ -5,12 +5,13 @@ use std::io::{self, ErrorKind, IsTerminal, Write};
 use std::path::Path;
 use std::process::ExitCode;
 
-use anyhow::{Context, Result, bail};
+use anyhow::{Context, Result};
 use serde::Serialize;
 use tonemap_core::{Finding, Severity};
 use tonemap_figures::Figure;
 
 use crate::args::{FigureArgs, OutputArgs};
+use crate::files::{self, Content};
 use crate::take::TakeRecord;
 use crate::text;
 
@@ -65,9 +66,23 @@ impl std::error::Error for Usage {}
 
 /// Prints an error as one sentence: what it concerns, then why.
 pub(crate) fn print_error(error: &anyhow::Error) {
-    let causes: Vec<String> = error.chain().map(ToString::to_string).collect();
+    let causes = causes(error);
     // A standard error that cannot be written to leaves nothing to be done.
     let _ = writeln!(io::stderr(), "tonemap: {}.", causes.join(": ").trim_end_matches('.'));
+}
+
+/// What an error says from the outermost cause in; what a cause repeats of the one before it is left
+/// out, as the name of a file that both know.
+pub(crate) fn causes(error: &anyhow::Error) -> Vec<String> {
+    let mut causes: Vec<String> = Vec::new();
+    for cause in error.chain().map(ToString::to_string) {
+        let last = causes.last().cloned().unwrap_or_default();
+        let rest = cause.strip_prefix(&format!("{last}: ")).unwrap_or(&cause);
+        if !last.ends_with(rest) {
+            causes.push(rest.into());
+        }
+    }
+    causes
 }
 
 /// Whether the reader of our output has gone, which is no error.
@@ -91,25 +106,6 @@ pub(crate) fn start_log(args: &OutputArgs) {
     }
 }
 
-/// Refuses early what could not be written at the end: a file that exists already, or a folder
-/// that does not.
-pub(crate) fn check_writable(file: &Path, force: bool) -> Result<()> {
-    let folder = folder_of(file);
-    if !folder.is_dir() {
-        bail!("{}: there is no such folder; make it first", folder.display());
-    }
-    if file.is_dir() {
-        bail!("{}: this is a folder; name a file in it", file.display());
-    }
-    if file.exists() && !force {
-        bail!(
-            "{}: this file exists already; choose another name, or replace it with --force",
-            file.display()
-        );
-    }
-    Ok(())
-}
-
 /// Refuses a file whose name does not end as its kind does.
 pub(crate) fn check_ending(file: &Path, endings: &[&str], reason: &str) -> Result<()> {
     let fits = file
@@ -122,7 +118,7 @@ pub(crate) fn check_ending(file: &Path, endings: &[&str], reason: &str) -> Resul
 pub(crate) fn check_outputs(figure: &FigureArgs, output: &OutputArgs) -> Result<()> {
     check_figure(figure, output.force)?;
     match &output.output {
-        Some(file) => check_writable(file, output.force),
+        Some(file) => files::claim(file, Content::Text, output.force),
         None => Ok(()),
     }
 }
@@ -131,90 +127,28 @@ pub(crate) fn check_outputs(figure: &FigureArgs, output: &OutputArgs) -> Result<
 pub(crate) fn check_figure(figure: &FigureArgs, force: bool) -> Result<()> {
     let Some(file) = &figure.figure else { return Ok(()) };
     Picture::of(file)?;
-    check_writable(file, force)
+    files::claim(file, Content::Result, force)
 }
 
-fn folder_of(file: &Path) -> &Path {
-    match file.parent() {
-        Some(folder) if !folder.as_os_str().is_empty() => folder,
-        _ => Path::new("."),
-    }
-}
-
-/// Writes a file under a temporary name, then renames it: it is there whole or not at all.
-pub(crate) fn write_whole(file: &Path, content: &[u8], force: bool) -> Result<()> {
-    write_by(file, force, |out| Ok(out.write_all(content)?))
-}
-
-/// The same for a file that is written piece by piece; it is not there if `write` fails.
-pub(crate) fn write_by<T>(
-    file: &Path,
-    force: bool,
-    write: impl FnOnce(&mut fs::File) -> Result<T>,
-) -> Result<T> {
-    let draft = Draft::begin(file, force)?;
-    let written = write(&mut draft.file()?).with_context(|| file.display().to_string())?;
-    draft.finish(file, force)?;
-    Ok(written)
-}
-
-/// A file under a temporary name, which goes away unless it is finished.
-pub(crate) struct Draft(tempfile::NamedTempFile);
-
-impl Draft {
-    /// Begins what will be a file.
-    pub(crate) fn begin(file: &Path, force: bool) -> Result<Self> {
-        check_writable(file, force)?;
-        let mut temporary = tempfile::Builder::new();
-        #[cfg(unix)]
-        {
-            use std::os::unix::fs::PermissionsExt;
-            // A temporary file is private; a result is not.
-            temporary.permissions(fs::Permissions::from_mode(0o666));
-        }
-        let temporary = temporary.tempfile_in(folder_of(file));
-        Ok(Self(temporary.with_context(|| could_not_write(file))?))
-    }
-
-    /// The file to write to.
-    pub(crate) fn file(&self) -> Result<fs::File> {
-        Ok(self.0.as_file().try_clone()?)
-    }
-
-    /// Gives it its name.
-    pub(crate) fn finish(self, file: &Path, force: bool) -> Result<()> {
-        let failed = || could_not_write(file);
-        self.0.as_file().sync_all().with_context(failed)?;
-        if force {
-            self.0.persist(file).map_err(|error| error.error).with_context(failed)?;
-        } else {
-            self.0.persist_noclobber(file).map_err(|error| error.error).with_context(failed)?;
-        }
-        Ok(())
-    }
-}
-
-fn could_not_write(file: &Path) -> String {
-    format!("{}: it could not be written", file.display())
-}
-
-/// Writes a result to standard output, or to the file that was asked for.
+/// Writes a result to standard output, or to the file, pipe or device that was asked for.
 pub(crate) fn write_result(args: &OutputArgs, content: &str) -> Result<()> {
     match &args.output {
-        Some(file) => write_whole(file, content.as_bytes(), args.force),
-        None => {
-            let mut out = io::stdout().lock();
-            out.write_all(content.as_bytes())?;
-            out.flush()?;
-            Ok(())
+        None => print(content),
+        Some(file) if files::is_standard_output(file) => print(content),
+        Some(file) if files::takes_text(file) => {
+            let name = || format!("{}: it could not be written", files::shown(file));
+            let mut out = fs::OpenOptions::new().write(true).open(file).with_context(name)?;
+            out.write_all(content.as_bytes()).with_context(name)
         }
+        Some(file) => files::write_whole(file, Content::Text, content.as_bytes(), args.force),
     }
 }
 
-/// Prints what a command did that has no result to be written elsewhere.
+/// Prints a result, or what a command did, on standard output.
 pub(crate) fn print(text: &str) -> Result<()> {
-    io::stdout().lock().write_all(text.as_bytes())?;
-    Ok(())
+    let mut out = io::stdout().lock();
+    out.write_all(text.as_bytes())?;
+    Ok(out.flush()?)
 }
 
 /// The kinds of picture file.
@@ -246,7 +180,7 @@ pub(crate) fn write_figure(file: &Path, figure: &Figure, force: bool) -> Result<
         Picture::Png => figure.png()?,
         Picture::Svg => figure.svg()?.into_bytes(),
     };
-    write_whole(file, &content, force)
+    files::write_whole(file, Content::Result, &content, force)
 }
 
 /// Prints findings of severity *note* on standard error: good to know, not part of the result.
@@ -254,9 +188,9 @@ pub(crate) fn print_notes(args: &OutputArgs, findings: &[Finding]) {
     if args.quiet {
         return;
     }
-    for finding in findings.iter().filter(|finding| finding.severity == Severity::Note) {
-        let _ = write!(io::stderr(), "{}", text::finding(finding));
-    }
+    let notes: Vec<Finding> =
+        findings.iter().filter(|finding| finding.severity == Severity::Note).cloned().collect();
+    let _ = write!(io::stderr(), "{}", text::all_findings(&notes));
 }
 
 /// The JSON form of every result.
@@ -279,6 +213,9 @@ pub(crate) struct Envelope<'a, S: Serialize, R: Serialize> {
     pub(crate) result: R,
     /// What must be known beside it.
     pub(crate) findings: &'a [Finding],
+    /// Files that were read beside the takes: curves, temperaments.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub(crate) files: Vec<files::ReadFile>,
 }
 
 /// The take that a result comes from, or several that it is about together.
@@ -350,6 +287,7 @@ fn json_of<S: Serialize, R: Serialize>(
         settings,
         result,
         findings,
+        files: files::read_files(),
     };
     Ok(serde_json::to_string(&envelope)? + "\n")
 }

@@ -1,9 +1,11 @@
 //! The command line that a result comes from, and running it again.
 
-use std::path::Path;
-use std::process::Command;
+use std::path::{Path, PathBuf};
 
 use anyhow::{Context, Result, bail};
+
+use crate::files;
+use crate::interrupt;
 
 /// Options that say where a result goes and how it looks, not what it is: with a value, and without. The size of a figure does not belong here: a
 /// spectrogram has as many cells as it has pixels.
@@ -68,6 +70,16 @@ fn bearing(words: impl Iterator<Item = String>) -> Vec<String> {
 /// Runs a command line that measures in a folder and gives its JSON, which is complete even where a limit is missed. What went wrong with it
 /// is told in its own words.
 pub(crate) fn run(arguments: &[String], folder: &Path) -> Result<String> {
+    run_reading(arguments, folder, None)
+}
+
+/// The same; if files are given, it reads no take and no file but these, keeps nothing and writes
+/// nothing.
+pub(crate) fn run_reading(
+    arguments: &[String],
+    folder: &Path,
+    only: Option<&[PathBuf]>,
+) -> Result<String> {
     let command = arguments.first().map_or("", String::as_str);
     if !MEASURE.contains(&command) {
         bail!("'{command}' is no command whose result can be made again");
@@ -76,16 +88,18 @@ pub(crate) fn run(arguments: &[String], folder: &Path) -> Result<String> {
         bail!("it was made from standard input, which cannot be read again");
     }
     let mut words = bearing(arguments.iter().cloned());
+    // Options stand before the takes: behind two dashes all are takes.
+    words.insert(1, "--quiet".into());
     if !words.iter().any(|word| word == "--format" || word.starts_with("--format=")) {
-        words.extend(["--format".into(), "json".into()]);
+        words.splice(1..1, ["--format".into(), "json".into()]);
     }
-    let program = std::env::current_exe().context("the program cannot find itself")?;
-    let mut run = Command::new(program);
-    run.args(&words).arg("--quiet");
-    if !folder.as_os_str().is_empty() {
-        run.current_dir(folder);
-    }
-    let done = run.output().context("the program could not be started")?;
+    let only = only.map(|files| {
+        let names: Vec<String> = files.iter().map(|file| file.display().to_string()).collect();
+        (files::READS_ONLY, names.join("\n"))
+    });
+    let environment: Vec<(&str, String)> = only.into_iter().collect();
+    let done = interrupt::run_self(&words, folder, &environment)
+        .context("the program could not be started")?;
     let out = String::from_utf8_lossy(&done.stdout).into_owned();
     if out.is_empty() {
         let said = String::from_utf8_lossy(&done.stderr);

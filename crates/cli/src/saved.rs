@@ -4,13 +4,20 @@ use std::path::{Path, PathBuf};
 
 use anyhow::{Context, Result, bail};
 use serde_json::Value;
-use tonemap_core::{Measured, Severity};
+use tonemap_core::{Finding, Measured};
+
+use crate::files;
 
 /// A saved result.
 #[derive(Debug, Clone)]
 pub(crate) struct Saved {
     pub(crate) value: Value,
+    /// As it was written.
+    pub(crate) text: String,
 }
+
+/// A file of results is not larger than this: in memory it takes ten times as much.
+const MOST_BYTES: u64 = 64 << 20;
 
 /// A number in a result, with its place.
 #[derive(Debug, Clone, PartialEq)]
@@ -21,14 +28,6 @@ pub(crate) struct Number {
     pub(crate) value: Measured,
 }
 
-/// A finding as it was saved.
-#[derive(Debug, Clone)]
-pub(crate) struct ReadFinding {
-    pub(crate) code: String,
-    pub(crate) severity: Severity,
-    pub(crate) text: String,
-}
-
 /// Whether a name is that of a file of results.
 pub(crate) fn is_saved(path: &Path) -> bool {
     let known = |ending: &std::ffi::OsStr| {
@@ -37,32 +36,31 @@ pub(crate) fn is_saved(path: &Path) -> bool {
     path.extension().is_some_and(known)
 }
 
-/// Reads the results of a file, one a line.
+/// Reads the results of a file, one after the other.
 pub(crate) fn read(path: &Path) -> Result<Vec<Saved>> {
-    let name = || path.display().to_string();
-    let text = std::fs::read_to_string(path).with_context(name)?;
-    results_of(&text).with_context(name)
+    let text = files::read_named(path, MOST_BYTES)?;
+    results_of(&text).with_context(|| files::shown(path))
 }
 
-/// The results in lines of JSON.
+/// The results in a text, one after the other, on a line each or spread over several.
 pub(crate) fn results_of(text: &str) -> Result<Vec<Saved>> {
+    const HOW: &str = "save one with --format json --output FILE.json";
+    let text = text.trim_start_matches('\u{feff}');
     let mut results = Vec::new();
-    for line in text.lines().filter(|line| !line.trim().is_empty()) {
-        let value: Value = serde_json::from_str(line).context(
-            "this is no result of Tone Map; save one with --format json --output FILE.json",
-        )?;
-        if value.get("tonemap").is_none()
-            || value.get("kind").is_none()
-            || value.get("result").is_none()
-        {
-            bail!(
-                "this JSON is no result of Tone Map; save one with --format json --output FILE.json"
-            );
+    let mut values = serde_json::Deserializer::from_str(text).into_iter::<Value>();
+    let mut start = 0;
+    while let Some(value) = values.next() {
+        let value = value.with_context(|| format!("this is no result of Tone Map; {HOW}"))?;
+        let is_result = ["tonemap", "kind", "result"].iter().all(|key| value.get(key).is_some());
+        if !is_result {
+            bail!("this JSON is no result of Tone Map; {HOW}");
         }
-        results.push(Saved { value });
+        let end = values.byte_offset();
+        results.push(Saved { value, text: text[start..end].trim().into() });
+        start = end;
     }
     if results.is_empty() {
-        bail!("the file holds no result; save one with --format json --output FILE.json");
+        bail!("the file holds no result; {HOW}");
     }
     Ok(results)
 }
@@ -83,23 +81,27 @@ impl Saved {
     pub(crate) fn takes(&self) -> Vec<(PathBuf, String)> {
         let one = self.value.get("take").into_iter();
         let all = one.chain(self.value["takes"].as_array().into_iter().flatten());
-        all.filter_map(|take| {
-            Some((take["path"].as_str()?.into(), take["blake3"].as_str()?.to_string()))
-        })
-        .collect()
+        all.filter_map(path_and_hash).collect()
     }
 
-    /// Its findings.
-    pub(crate) fn findings(&self) -> Vec<ReadFinding> {
+    /// The files that were read beside the takes.
+    pub(crate) fn files(&self) -> Vec<(PathBuf, String)> {
+        let all = self.value["files"].as_array().into_iter().flatten();
+        all.filter_map(path_and_hash).collect()
+    }
+
+    /// Its findings, each with the take and channel that it concerns.
+    pub(crate) fn findings(&self) -> Vec<Finding> {
+        let take = self.value.get("take");
+        let name = take.map(|_| self.title());
+        let several = take.is_some_and(|take| take["channels"].as_u64() > Some(1));
+        let channel = take.and_then(|take| take["channel"].as_str()).filter(|_| several);
         let list = self.value["findings"].as_array().into_iter().flatten();
-        list.filter_map(|finding| {
-            let severity = match finding["severity"].as_str()? {
-                "serious" => Severity::Serious,
-                "warning" => Severity::Warning,
-                _ => Severity::Note,
-            };
-            let words = |key: &str| finding[key].as_str().map(String::from);
-            Some(ReadFinding { code: words("code")?, severity, text: words("text")? })
+        let read = list.filter_map(|one| serde_json::from_value::<Finding>(one.clone()).ok());
+        read.map(|finding| Finding {
+            take: finding.take.or_else(|| name.clone()),
+            channel: finding.channel.or_else(|| channel.map(String::from)),
+            ..finding
         })
         .collect()
     }
@@ -127,6 +129,10 @@ impl Saved {
         let own = key.strip_prefix(self.kind()).and_then(|rest| rest.strip_prefix('.'));
         self.numbers().into_iter().find(|n| n.key == own.unwrap_or(key)).map(|n| n.value)
     }
+}
+
+fn path_and_hash(of: &Value) -> Option<(PathBuf, String)> {
+    Some((of["path"].as_str()?.into(), of["blake3"].as_str()?.to_string()))
 }
 
 /// Lists longer than this are curves, not quantities.
@@ -186,5 +192,8 @@ mod tests {
         assert_eq!(saved.number("late"), None);
         assert_eq!(saved.numbers().len(), 2);
         assert!(results_of("{}").is_err() && results_of("x").is_err() && results_of("\n").is_err());
+        // Spread over lines, behind a mark of the byte order, or several: all are read.
+        let spread = format!("\u{feff}{line}\n{line}");
+        assert_eq!(results_of(&spread).expect("results").len(), 2);
     }
 }

@@ -14,7 +14,7 @@ use tonemap_core::units::{amplitude_from_db, db_from_amplitude, db_from_power};
 use tonemap_media::{WavEncoding, WavSink};
 
 use crate::args::Format;
-use crate::output;
+use crate::files::{self, Content};
 use crate::text;
 
 /// Where a take goes, and how it is coded.
@@ -134,10 +134,10 @@ pub(crate) fn write_sound(
         bail!(
             "{}: the take would be larger than 4 GiB, which a WAV file cannot hold; take a shorter \
              span or fewer channels",
-            args.output.display()
+            files::shown(&args.output)
         );
     }
-    output::write_by(&args.output, args.force, |file| {
+    files::write_by(&args.output, Content::Sound, args.force, |file| {
         let out = BufWriter::with_capacity(1 << 18, file);
         let code = match args.bits.0 {
             WavEncoding::Integer(bits) => amplitude_from_db(-6.020_599_913 * f64::from(bits - 1)),

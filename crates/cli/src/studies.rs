@@ -4,9 +4,13 @@ use std::path::{Path, PathBuf};
 
 use anyhow::{Context, Result, bail};
 use tonemap_core::Finding;
-use tonemap_study::{FILE_NAME, Study};
+use tonemap_core::tuning::Temperament;
+use tonemap_core::units::Note;
+use tonemap_media::TakeInfo;
+use tonemap_study::{FILE_NAME, OWN_FOLDER, Study};
 
 use crate::args::SourceArgs;
+use crate::files;
 use crate::output::Usage;
 
 /// A study and the folder it is in.
@@ -53,13 +57,14 @@ impl OpenStudy {
     /// Opens the study in a folder.
     pub(crate) fn open(folder: &Path) -> Result<Self> {
         let file = folder.join(FILE_NAME);
-        let text = std::fs::read_to_string(&file).with_context(|| {
-            format!(
-                "{}: there is no study here that can be read; make one with 'tonemap study make'",
-                file.display()
-            )
-        })?;
-        let study = Study::read(&text).with_context(|| file.display().to_string())?;
+        if !file.exists() {
+            bail!(
+                "{}: there is no study here; make one with 'tonemap study make'",
+                files::shown(&file)
+            );
+        }
+        let text = files::read_own(&file)?;
+        let study = Study::read(&text).with_context(|| files::shown(&file))?;
         Ok(Self { folder: folder.into(), study })
     }
 
@@ -88,11 +93,28 @@ impl OpenStudy {
             entry: Some(Entry {
                 take: take.clone(),
                 reference_hz: self.study.reference_pitch_hz,
-                temperament: self.study.temperament.clone(),
+                temperament: self.temperament(),
                 full_scale_db: microphones().map(level).collect(),
                 full_scale_v: microphones().map(|known| known?.full_scale_v).collect(),
             }),
         }
+    }
+
+    /// The temperament: a name, or the path of a file in the folder.
+    fn temperament(&self) -> String {
+        let name = &self.study.temperament;
+        let is_file = Path::new(name).extension().is_some_and(|e| e.eq_ignore_ascii_case("toml"));
+        if is_file { self.folder.join(name).display().to_string() } else { name.clone() }
+    }
+
+    /// What is wrong with the temperament, if anything is.
+    pub(crate) fn temperament_problem(&self) -> Option<String> {
+        let name = self.temperament();
+        if name != self.study.temperament {
+            let wrong = files::check_regular(Path::new(&name)).err()?;
+            return Some(format!("temperament: {}: {wrong}", self.study.temperament));
+        }
+        Temperament::named(&name, 0).err().map(|wrong| wrong.to_string())
     }
 
     /// The take with a name, or the one whose file is `path`.
@@ -106,6 +128,28 @@ impl OpenStudy {
             self.study.takes.iter().find(is_it)
         })
     }
+}
+
+/// Changes the study in a folder. Changes at the same time wait for each other, so that none is lost.
+pub(crate) fn edit<T>(
+    folder: &Path,
+    change: impl FnOnce(&mut OpenStudy) -> Result<T>,
+) -> Result<T> {
+    OpenStudy::open(folder)?;
+    let own = folder.join(OWN_FOLDER);
+    let file = own.join("lock");
+    let name = || format!("{}: the study could not be locked", files::shown(&file));
+    std::fs::create_dir_all(&own).with_context(name)?;
+    let lock = std::fs::File::create(&file).with_context(name)?;
+    lock.lock().with_context(name)?;
+    let mut open = OpenStudy::open(folder)?;
+    let before = open.study.text();
+    let done = change(&mut open)?;
+    let after = open.study.text();
+    if after != before {
+        files::replace_own(&open.file(), after.as_bytes())?;
+    }
+    Ok(done)
 }
 
 /// The takes asked for: files, takes of the study by name, and those that meet all conditions.
@@ -162,7 +206,7 @@ pub(crate) fn find_take(path: Option<&PathBuf>, args: &SourceArgs) -> Result<Nam
 /// A file outside the study; a name that is no file is told with what was meant.
 fn other_file(path: &Path, study: Option<&OpenStudy>) -> Result<PathBuf> {
     if let Some(open) = study.filter(|_| path.as_os_str() != "-" && !path.exists()) {
-        let name = path.display().to_string();
+        let name = files::shown(path);
         let meant = match open.study.nearest_take(&name) {
             Some(nearest) => format!("; did you mean '{nearest}'?"),
             None => "; 'tonemap study list' shows its takes".into(),
@@ -173,6 +217,32 @@ fn other_file(path: &Path, study: Option<&OpenStudy>) -> Result<PathBuf> {
 }
 
 impl Entry {
+    /// What the study says of the take and cannot be.
+    pub(crate) fn doubts(&self, info: &TakeInfo) -> Vec<Finding> {
+        let mut doubts = Vec::new();
+        if let Some(note) = self.take.note.as_ref().filter(|note| note.parse::<Note>().is_err()) {
+            doubts.push(Finding::warning(
+                "note_unknown",
+                format!(
+                    "The study expects the note '{note}', which is none: it is written as C#4 or Bb3. Any \
+                     note was looked for; correct it in study.toml."
+                ),
+            ));
+        }
+        if self.take.channels.len() > info.channels {
+            doubts.push(Finding::warning(
+                "channels_named",
+                format!(
+                    "The study names {} channels, and the take has {}: a name may stand for another \
+                     channel than was meant. Correct it in study.toml.",
+                    self.take.channels.len(),
+                    info.channels
+                ),
+            ));
+        }
+        doubts
+    }
+
     /// Told when the file is no longer what was added.
     pub(crate) fn changed(&self, blake3: &str) -> Option<Finding> {
         let added = self.take.blake3.as_ref().filter(|added| *added != blake3)?;

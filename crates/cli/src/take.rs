@@ -6,7 +6,6 @@ use std::path::{Path, PathBuf};
 use anyhow::{Context, Result};
 use rayon::prelude::*;
 use serde::Serialize;
-use tempfile::NamedTempFile;
 use tonemap_core::intake::LevelMeter;
 use tonemap_core::partials::{LONGEST_S, Moment, TrackPoint, sound_of};
 use tonemap_core::units::{LevelReference, Note};
@@ -17,8 +16,10 @@ use tonemap_media::{
 };
 
 use crate::args::{Channel, PartArgs, SourceArgs, TakesArgs};
+use crate::files::{self, Temporary};
 use crate::output::{self, Status, Usage};
 use crate::progress::{Progress, TakesProgress};
+use crate::stream;
 use crate::studies::{self, Entry, Named};
 use crate::text;
 
@@ -39,10 +40,10 @@ struct Source {
     /// As the user named it.
     path: PathBuf,
     raw: Option<RawFormat>,
-    /// What came by standard input, kept because it is read more than once.
-    spool: Option<NamedTempFile>,
+    /// What came by standard input or a pipe, kept because it is read more than once.
+    spool: Option<Temporary>,
     /// The sound of a file of partial tracks.
-    played: Option<NamedTempFile>,
+    played: Option<Temporary>,
 }
 
 /// One channel over one span of a take.
@@ -51,6 +52,9 @@ pub(crate) struct Part<'a> {
     /// Counted from 1; `None` is the mean of all.
     channel: Option<usize>,
     pub(crate) span: SampleSpan,
+    /// What its levels refer to: sound pressure where the channel is calibrated, else full scale,
+    /// unless parts that stand side by side share another.
+    pub(crate) reference: LevelReference,
 }
 
 /// The samples of a part, and what was found of them.
@@ -123,15 +127,21 @@ impl Take {
             ));
         }
         let mut take = Self { source, entry, info, frames, findings };
+        take.findings.extend(take.doubts());
         if let Some(entry) = take.entry.as_ref().filter(|entry| entry.take.blake3.is_some()) {
             take.findings.extend(entry.changed(&take.blake3()?));
         }
         Ok(take)
     }
 
+    /// What the study says of it and cannot be.
+    pub(crate) fn doubts(&self) -> Vec<Finding> {
+        self.entry.as_ref().map_or_else(Vec::new, |entry| entry.doubts(&self.info))
+    }
+
     /// Hash of the whole file.
     pub(crate) fn blake3(&self) -> Result<String> {
-        hash_of(self.source.file()).with_context(|| self.path())
+        files::hash_of(self.source.file()).with_context(|| self.path())
     }
 
     /// Names of all channels: those in the study, else their numbers.
@@ -163,9 +173,17 @@ impl Take {
         self.entry.as_ref().and_then(|entry| entry.full_scale_db.get(channel).copied().flatten())
     }
 
-    /// The path as the user gave it.
+    /// The path as the user gave it, for messages.
     pub(crate) fn path(&self) -> String {
         self.source.name()
+    }
+
+    /// The same for programs, with every character that it has.
+    pub(crate) fn exact_path(&self) -> String {
+        if self.source.path.as_os_str() == "-" {
+            return self.path();
+        }
+        self.source.path.display().to_string()
     }
 
     /// The name in the study, else that of the file without its folders.
@@ -174,7 +192,7 @@ impl Take {
             return entry.take.name.clone();
         }
         let name = self.source.path.file_name().filter(|_| self.source.spool.is_none());
-        name.map_or_else(|| self.path(), |name| name.to_string_lossy().into_owned())
+        name.map_or_else(|| self.path(), |name| files::shown(name.as_ref()))
     }
 
     pub(crate) fn duration_s(&self) -> f64 {
@@ -213,9 +231,13 @@ impl Take {
             }
             channels.push(Some(1));
         }
-        let span = self.span(args.span.span())?;
+        let span = self.cut_span(args.span.span())?;
         let take = &*self;
-        Ok(channels.into_iter().map(|channel| Part { take, channel, span }).collect())
+        let part = |channel| {
+            let part = Part { take, channel, span, reference: LevelReference::FullScale };
+            Part { reference: part.own_reference(), ..part }
+        };
+        Ok(channels.into_iter().map(part).collect())
     }
 
     /// The span asked for in the one channel asked for.
@@ -234,6 +256,13 @@ impl Take {
         };
         let error = Error::Setting { setting: "the channel", given, allowed };
         anyhow::Error::from(error).context(self.path())
+    }
+
+    /// The same; a finding says so where it was to end later than the recording does.
+    pub(crate) fn cut_span(&mut self, span: Span) -> Result<SampleSpan> {
+        let cut = span.cut(self.info.sample_rate_hz, self.frames);
+        self.findings.extend(cut);
+        self.span(span)
     }
 
     /// A span in samples.
@@ -312,7 +341,7 @@ impl Take {
     pub(crate) fn record(&self, span: SampleSpan, channel: Option<String>) -> Result<TakeRecord> {
         let rate = self.info.sample_rate_hz;
         Ok(TakeRecord {
-            path: self.path(),
+            path: self.exact_path(),
             blake3: self.blake3()?,
             sample_rate_hz: rate,
             channels: self.info.channels,
@@ -341,6 +370,13 @@ impl<'a> Part<'a> {
         self.shared(|channel| self.take.full_scale_db(channel))
     }
 
+    fn own_reference(&self) -> LevelReference {
+        match self.full_scale_db() {
+            Some(full_scale_db) => LevelReference::Pressure { full_scale_db },
+            None => LevelReference::FullScale,
+        }
+    }
+
     /// Peak voltage at full scale; for the mean, if all channels have the same.
     pub(crate) fn full_scale_v(&self) -> Option<f64> {
         let known = self.take.entry.as_ref().map(|entry| entry.full_scale_v.as_slice())?;
@@ -358,11 +394,17 @@ impl<'a> Part<'a> {
         values.all(|value| value == Some(first)).then_some(first)
     }
 
-    /// Findings as they stand under a figure of several: each with the name of what it concerns.
+    /// Findings as they stand beside those of other parts, if there are several: each with the take
+    /// and channel that it concerns.
     pub(crate) fn named_findings(&self, findings: &[Finding], several: bool) -> Vec<Finding> {
-        let named = |finding: &Finding| {
-            let text = format!("{}: {}", self.title(), finding.text);
-            if several { Finding { text, ..finding.clone() } } else { finding.clone() }
+        if !several {
+            return findings.to_vec();
+        }
+        let channel = (self.take.info.channels > 1).then(|| self.channel_name());
+        let named = |finding: &Finding| Finding {
+            take: Some(self.take.name()),
+            channel: channel.clone(),
+            ..finding.clone()
         };
         findings.iter().map(named).collect()
     }
@@ -489,9 +531,11 @@ pub(crate) fn each_part<'a, T: Send>(
         .into_par_iter()
         .map(|part| {
             let title = part.title();
+            let file = part.take().path();
             // What is wrong with a file names it already.
             let result = work(part).map_err(|error| {
-                let is_named = format!("{error:#}").contains(&title);
+                let words = format!("{error:#}");
+                let is_named = words.contains(&title) || words.contains(&file);
                 if several && !is_named { error.context(title) } else { error }
             });
             progress.advance();
@@ -513,22 +557,27 @@ pub(crate) fn each_part<'a, T: Send>(
     Ok(done)
 }
 
-/// What levels of parts refer to: sound pressure if all are calibrated, else full scale.
-pub(crate) fn pressure_references<'p, 'a: 'p>(
-    parts: impl IntoIterator<Item = &'p Part<'a>>,
-) -> Vec<LevelReference> {
-    let full_scales: Vec<Option<f64>> = parts.into_iter().map(Part::full_scale_db).collect();
-    let pressure =
-        |known: &Option<f64>| known.map(|full_scale_db| LevelReference::Pressure { full_scale_db });
-    let all: Option<Vec<_>> = full_scales.iter().map(pressure).collect();
-    all.unwrap_or_else(|| vec![LevelReference::FullScale; full_scales.len()])
-}
-
-/// BLAKE3 hash of a file.
-pub(crate) fn hash_of(file: &Path) -> std::io::Result<String> {
-    let mut hasher = blake3::Hasher::new();
-    hasher.update_reader(std::fs::File::open(file)?)?;
-    Ok(hasher.finalize().to_hex().to_string())
+/// Lets the levels of parts that stand side by side refer to the same: sound pressure if all are
+/// calibrated, else full scale, of which a finding tells.
+pub(crate) fn share_reference<'p, 'a: 'p>(
+    parts: impl IntoIterator<Item = &'p mut Part<'a>>,
+) -> Option<Finding> {
+    let (mut full_scale, mut pressure): (Vec<&mut Part<'_>>, Vec<_>) =
+        parts.into_iter().partition(|part| part.reference == LevelReference::FullScale);
+    let (other, known) = (full_scale.first_mut()?, pressure.first_mut()?);
+    let finding = Finding::note(
+        "mixed_calibration",
+        format!(
+            "{} is calibrated and {} is not: all levels are re full scale. For dB re 20 µPa \
+             calibrate both, or measure them one by one.",
+            known.title(),
+            other.title()
+        ),
+    );
+    for part in pressure {
+        part.reference = LevelReference::FullScale;
+    }
+    Some(finding)
 }
 
 fn truncated(info: &TakeInfo, missing: u64, frames: u64) -> Finding {
@@ -546,11 +595,12 @@ fn truncated(info: &TakeInfo, missing: u64, frames: u64) -> Finding {
 impl Source {
     fn new(path: &Path, raw: Option<RawFormat>) -> Result<Self> {
         let spool = if path.as_os_str() == "-" {
-            let mut spool = NamedTempFile::new()?;
-            std::io::copy(&mut std::io::stdin().lock(), &mut spool)?;
-            Some(spool)
+            Some(spooled(&mut std::io::stdin().lock()).context("standard input")?)
         } else {
-            None
+            files::note_input(path)?;
+            let stream = stream::open(path).with_context(|| files::shown(path))?;
+            let spool = stream.map(|mut stream| spooled(&mut stream)).transpose();
+            spool.with_context(|| files::shown(path))?
         };
         let mut source = Self { path: path.into(), raw, spool, played: None };
         if raw.is_none() && is_tracks(source.file()) {
@@ -561,23 +611,33 @@ impl Source {
 
     /// The file as it was given.
     fn file(&self) -> &Path {
-        self.spool.as_ref().map_or(&self.path, NamedTempFile::path)
+        self.spool.as_ref().map_or(&self.path, Temporary::path)
     }
 
     fn name(&self) -> String {
-        match self.spool {
-            Some(_) => "standard input".into(),
-            None => self.path.display().to_string(),
-        }
+        if self.path.as_os_str() == "-" { "standard input".into() } else { files::shown(&self.path) }
     }
 
     fn reader(&self) -> Result<TakeReader> {
         match self.raw {
             Some(format) => TakeReader::open_raw(self.file(), format),
-            None => TakeReader::open(self.played.as_ref().map_or(self.file(), NamedTempFile::path)),
+            None => TakeReader::open(self.played.as_ref().map_or(self.file(), Temporary::path)),
         }
         .with_context(|| self.name())
     }
+}
+
+/// All that a stream gives, in a file that can be read more than once.
+fn spooled(stream: &mut impl Read) -> Result<Temporary> {
+    let mut spool = Temporary::new()?;
+    std::io::copy(stream, spool.file_mut()).with_context(|| {
+        let folder = std::env::temp_dir();
+        format!(
+            "it could not be kept in {}, where it must be read from; set TMPDIR to a folder with room",
+            files::shown(&folder)
+        )
+    })?;
+    Ok(spool)
 }
 
 /// Whether a file holds partial tracks instead of samples.
@@ -588,8 +648,12 @@ fn is_tracks(file: &Path) -> bool {
 }
 
 /// Plays the partials of a file into a temporary one, so that they can be measured like any sound.
-fn play_tracks(file: &Path) -> Result<NamedTempFile> {
+fn play_tracks(file: &Path) -> Result<Temporary> {
     const RATES_HZ: [u32; 3] = [48_000, 96_000, 192_000];
+    const MOST_BYTES: u64 = 1 << 30;
+    if std::fs::metadata(file)?.len() > MOST_BYTES {
+        anyhow::bail!("a file of partial tracks is read up to {} MB", MOST_BYTES >> 20);
+    }
     let (_, frames) = read_sdif(&std::fs::read(file)?)?;
     let moment = |frame: SdifFrame| Moment {
         time_s: frame.time_s,
@@ -606,7 +670,7 @@ fn play_tracks(file: &Path) -> Result<NamedTempFile> {
     let holds = |rate_hz: &&u32| 0.45 * f64::from(**rate_hz) > highest_hz;
     let rate_hz = *RATES_HZ.iter().find(holds).unwrap_or(&RATES_HZ[2]);
     let sound = sound_of(&moments, rate_hz.into())?;
-    let mut played = NamedTempFile::new()?;
-    write_wav(BufWriter::new(played.as_file_mut()), rate_hz, &[sound], WavEncoding::Float)?;
+    let mut played = Temporary::new()?;
+    write_wav(BufWriter::new(played.file_mut()), rate_hz, &[sound], WavEncoding::Float)?;
     Ok(played)
 }

@@ -1,7 +1,7 @@
 //! Text for reading: tables, numbers, findings.
 
 use comfy_table::{Cell, CellAlignment, Table, presets};
-use tonemap_core::{Finding, Measured, Severity};
+use tonemap_core::{Finding, Measured, Severity, merged, places_text};
 
 /// Width to which running text is wrapped.
 const LINE_WIDTH: usize = 96;
@@ -27,8 +27,14 @@ pub(crate) fn table(head: &[&str], left: &[usize], rows: Vec<Vec<String>>) -> St
     table.trim_fmt() + "\n"
 }
 
-/// A number with `decimals` decimals and a true minus sign.
+/// What stands for a value that is not known.
+pub(crate) const UNKNOWN: &str = "–";
+
+/// A number with `decimals` decimals and a true minus sign; a dash for one that is not finite.
 pub(crate) fn number(value: f64, decimals: usize) -> String {
+    if !value.is_finite() {
+        return UNKNOWN.into();
+    }
     let text = format!("{value:.decimals$}");
     match text.strip_prefix('-') {
         Some(digits) if digits.chars().any(|c| c.is_ascii_digit() && c != '0') => {
@@ -41,16 +47,19 @@ pub(crate) fn number(value: f64, decimals: usize) -> String {
 
 /// A number that may be unknown.
 pub(crate) fn known(value: Option<f64>, decimals: usize) -> String {
-    value.map_or("–".into(), |value| number(value, decimals))
+    value.map_or(UNKNOWN.into(), |value| number(value, decimals))
 }
 
-/// A positive number with five significant digits.
+/// A number with five significant digits.
 pub(crate) fn significant(value: f64) -> String {
+    if value == 0.0 {
+        return "0".into();
+    }
     let magnitude = value.abs().log10().floor();
-    if (-5.0..5.0).contains(&magnitude) {
+    if (-5.0..5.0).contains(&magnitude) || !value.is_finite() {
         number(value, (4.0 - magnitude) as usize)
     } else {
-        format!("{value:.4e}")
+        format!("{value:.4e}").replace('-', "−")
     }
 }
 
@@ -89,7 +98,7 @@ pub(crate) fn listed(heading: &str, items: impl Iterator<Item = String>, most: u
 
 /// A number with its sign, as it stands for a difference.
 pub(crate) fn signed(number: String) -> String {
-    if number.starts_with('−') { number } else { format!("+{number}") }
+    if number.starts_with('−') || number == UNKNOWN { number } else { format!("+{number}") }
 }
 
 /// A sentence, indented and wrapped.
@@ -116,15 +125,30 @@ fn wrapped(beginning: &str, words: &str) -> String {
 
 /// Findings above *note*, wrapped, the most serious first; nothing if there are none.
 pub(crate) fn findings(findings: &[Finding]) -> String {
-    let mut shown: Vec<&Finding> =
-        findings.iter().filter(|finding| finding.severity > Severity::Note).collect();
+    let mut shown: Vec<Finding> =
+        findings.iter().filter(|finding| finding.severity > Severity::Note).cloned().collect();
     shown.sort_by_key(|finding| std::cmp::Reverse(finding.severity));
-    shown.iter().map(|finding| self::finding(finding)).collect()
+    all_findings(&shown)
 }
 
-/// One finding, wrapped: severity and code, then the text, indented.
-pub(crate) fn finding(finding: &Finding) -> String {
-    format!("  {} [{}]\n", finding.severity.word(), finding.code) + &wrapped("    ", &finding.text)
+/// The same below a table, with a line between.
+pub(crate) fn findings_below(findings: &[Finding]) -> String {
+    match self::findings(findings) {
+        none if none.is_empty() => none,
+        some => format!("\n{some}"),
+    }
+}
+
+/// All findings, wrapped: severity and code, then what it concerns and the text, indented. Those that
+/// say the same of several takes stand once.
+pub(crate) fn all_findings(findings: &[Finding]) -> String {
+    let lines = merged(findings).into_iter().map(|(finding, places)| {
+        let place =
+            if places.is_empty() { String::new() } else { format!("{}: ", places_text(&places)) };
+        format!("  {} [{}]\n", finding.severity.word(), finding.code)
+            + &wrapped("    ", &format!("{place}{}", finding.text))
+    });
+    lines.collect()
 }
 
 #[cfg(test)]
@@ -138,7 +162,12 @@ mod tests {
         assert_eq!(known(None, 2), "–");
         assert_eq!(grouped(48_000), "48 000");
         assert_eq!(grouped(1234), "1234");
-        assert_eq!([0.197_991_4, 3.0, 1.5e-9].map(significant), ["0.19799", "3.0000", "1.5000e-9"]);
+        assert_eq!([0.197_991_4, 3.0, 1.5e-9].map(significant), ["0.19799", "3.0000", "1.5000e−9"]);
+        assert_eq!([0.0, -0.0, -7.5e-6, -2.5e9].map(significant), ["0", "0", "−7.5000e−6", "−2.5000e9"]);
+        let unknown = [f64::NAN, f64::INFINITY, f64::NEG_INFINITY];
+        assert_eq!(unknown.map(|x| number(x, 2)), [UNKNOWN; 3]);
+        assert_eq!(unknown.map(significant), [UNKNOWN; 3]);
+        assert_eq!(measured(f64::NAN, f64::NAN, 2).map(signed), [UNKNOWN; 2]);
     }
 
     #[test]

@@ -108,7 +108,9 @@ impl FramePlan {
         let wanted = match (settings.segment, settings.resolution_hz) {
             (Some(segment), _) => segment.samples(sample_rate_hz),
             (None, resolution) => {
-                let resolution_hz = resolution.unwrap_or(DEFAULT_RESOLUTION_HZ);
+                // A take of a very low sample rate resolves what it can unless more is asked for.
+                let usual_hz = DEFAULT_RESOLUTION_HZ.min(sample_rate_hz / 8.0);
+                let resolution_hz = resolution.unwrap_or(usual_hz);
                 check_resolution(resolution_hz, sample_rate_hz)?;
                 let width = Window::new(settings.window, 4096)?.figures().width_6db_bins;
                 fast_length((width * sample_rate_hz / resolution_hz).ceil() as usize)
@@ -225,19 +227,27 @@ fn check_resolution(resolution_hz: f64, sample_rate_hz: f64) -> Result<(), Error
 }
 
 fn transform_size(settings: &FrameSettings, segment: usize) -> Result<usize, Error> {
+    let refused = |given: String| Error::Setting {
+        setting: "the transform size",
+        given,
+        allowed: format!("from the frame's {segment} to {LONGEST_TRANSFORM} samples"),
+    };
     let size = match (settings.transform_size, settings.zero_pad) {
         (Some(size), _) => size,
-        (None, Some(factor)) => fast_length((factor * segment as f64).ceil() as usize),
+        (None, Some(factor)) => {
+            let wanted = (factor * segment as f64).ceil();
+            // A length is sought only near one that can be had.
+            if !(wanted >= 0.0 && wanted <= LONGEST_TRANSFORM as f64) {
+                return Err(refused(format!("{factor} times the frame")));
+            }
+            fast_length(wanted as usize)
+        }
         (None, None) => fast_length(segment),
     };
     if (segment..=LONGEST_TRANSFORM).contains(&size) {
         return Ok(size);
     }
-    Err(Error::Setting {
-        setting: "the transform size",
-        given: format!("{size} samples"),
-        allowed: format!("from the frame's {segment} to {LONGEST_TRANSFORM} samples"),
-    })
+    Err(refused(format!("{size} samples")))
 }
 
 fn hop(settings: &FrameSettings, segment: usize, sample_rate_hz: f64) -> Result<usize, Error> {
@@ -301,6 +311,10 @@ mod tests {
         assert_eq!((plan.segment(), plan.transform_size, plan.hop), (1000, 4001, 123));
         for wrong in [
             FrameSettings { transform_size: Some(999), ..by_hand },
+            FrameSettings { transform_size: None, zero_pad: Some(1e15), ..by_hand },
+            FrameSettings { transform_size: None, zero_pad: Some(f64::INFINITY), ..by_hand },
+            FrameSettings { transform_size: None, zero_pad: Some(f64::NAN), ..by_hand },
+            FrameSettings { transform_size: None, zero_pad: Some(0.5), ..by_hand },
             FrameSettings { hop: Some(Extent::Samples(0)), ..by_hand },
             FrameSettings { hop: Some(Extent::Samples(1001)), ..by_hand },
             FrameSettings { segment: Some(Extent::Samples(2)), ..by_hand },

@@ -74,6 +74,6 @@ mod wavering;
 pub mod window;
 
 pub use error::Error;
-pub use finding::{Finding, Severity};
+pub use finding::{Finding, Severity, merged, places_text};
 pub use measured::Measured;
 pub use span::{SampleSpan, Span};

@@ -1,6 +1,7 @@
 //! A stretch of time of a recording.
 
 use crate::error::Error;
+use crate::finding::Finding;
 
 /// A stretch of time as asked for, in seconds from the start of the recording; `None` means
 /// from the beginning or to the end.
@@ -55,6 +56,21 @@ impl Span {
             Err(Error::Span { from_s, to_s, duration_s })
         }
     }
+
+    /// What must be said of a span whose end lies beyond that of the recording, by more than a
+    /// sample.
+    #[must_use]
+    pub fn cut(&self, sample_rate_hz: f64, samples: u64) -> Option<Finding> {
+        let to_s = self.to_s.filter(|to_s| to_s * sample_rate_hz > samples as f64 + 1.0)?;
+        Some(Finding::warning(
+            "span_cut",
+            format!(
+                "The span was to end at {to_s} s, but the recording ends at {:.3} s; what is given is \
+                 about the shorter span.",
+                samples as f64 / sample_rate_hz
+            ),
+        ))
+    }
 }
 
 #[cfg(test)]
@@ -66,6 +82,10 @@ mod tests {
         let span = Span { from_s: Some(0.5), to_s: Some(9.0) };
         assert_eq!(span.samples(100.0, 200), Ok(SampleSpan { start: 50, end: 200 }));
         assert_eq!(Span::default().samples(100.0, 200), Ok(SampleSpan { start: 0, end: 200 }));
+        let cut = span.cut(100.0, 200).expect("a finding");
+        assert!(cut.text.contains("at 9 s") && cut.text.contains("at 2.000 s"), "{}", cut.text);
+        let whole = Span { to_s: Some(2.001), ..span };
+        assert_eq!((whole.cut(100.0, 200), Span::default().cut(100.0, 200)), (None, None));
     }
 
     #[test]

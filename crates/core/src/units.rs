@@ -70,6 +70,16 @@ impl LevelReference {
         }
     }
 
+    /// What a level of 0 dB is, as a result's settings name it.
+    #[must_use]
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::FullScale => "full scale",
+            Self::Pressure { .. } => "20 µPa",
+            Self::Voltage { .. } => "1 V",
+        }
+    }
+
     /// Level of a full-scale sine in dB.
     #[must_use]
     pub fn full_scale_db(self) -> f64 {

@@ -7,7 +7,7 @@ use tonemap_core::units::LevelReference;
 use crate::colours::{COLOURS, ColourMap, diverging};
 use crate::error::Error;
 use crate::marks::Marks;
-use crate::notes::{LEFT_PX, Room, Words};
+use crate::notes::{LEFT_PX, Room, Words, elided};
 use crate::panel::{Axis, Panel, Scale};
 use crate::sheet::{Figure, Picture, Sheet, Size, Type};
 use crate::spectrogram::{DrawnSpectrogram, TOP_PX, draw_bar, picture};
@@ -254,7 +254,7 @@ pub fn maps_figure(figure: &MapsFigure<'_>, size: Size) -> Result<Figure, Error>
             }
             panel.draw_box(sheet)?;
             panel.draw_x_scale(sheet, "Time, s")?;
-            sheet.text(panel.x.from_px, top - 9.0, figure.names[n], name)?;
+            sheet.text(panel.x.from_px, top - 9.0, &elided(figure.names[n], name, width), name)?;
         }
         let levels_left = left + 2.0 * width + GAP_PX + BAR_GAP_PX;
         let table = figure.colours.table();
@@ -264,7 +264,8 @@ pub fn maps_figure(figure: &MapsFigure<'_>, size: Size) -> Result<Figure, Error>
         sheet.picture(difference_picture(maps, &panel))?;
         panel.draw_box(sheet)?;
         panel.draw_x_scale(sheet, "Time, s")?;
-        let words = format!("{} less {}", figure.names[1], figure.names[0]);
+        let words = format!("{} less {}; pale: noise", figure.names[1], figure.names[0]);
+        let words = elided(&words, name, width);
         sheet.text(panel.x.from_px, top - 9.0, &words, name)?;
         let reach = (-maps.reach_db, maps.reach_db);
         let bar_left = panel.x.to_px + BAR_GAP_PX;
@@ -272,7 +273,17 @@ pub fn maps_figure(figure: &MapsFigure<'_>, size: Size) -> Result<Figure, Error>
     })
 }
 
-/// The pixels of a difference; grey where both are quieter than what is shown.
+/// A colour most of which is taken from it.
+fn muted(colour: [u8; 3]) -> [u8; 3] {
+    const KEPT: f64 = 0.16;
+    let paper = [theme::GRID.0, theme::GRID.1, theme::GRID.2];
+    std::array::from_fn(|n| {
+        (KEPT * f64::from(colour[n]) + (1.0 - KEPT) * f64::from(paper[n])).round() as u8
+    })
+}
+
+/// The pixels of a difference; grey where both are quieter than what is shown, pale where both are
+/// noise, of which single cells say nothing.
 fn difference_picture(maps: &DifferenceMaps, panel: &Panel) -> Picture {
     const QUIET: RGBColor = theme::GRID;
     let plan = &maps.a.plan;
@@ -289,7 +300,10 @@ fn difference_picture(maps: &DifferenceMaps, panel: &Panel) -> Picture {
             if let Some(db) = cells[row.min(plan.rows() - 1)] {
                 let share = 0.5 + 0.5 * f64::from(db) / maps.reach_db;
                 let colour = (share * (COLOURS - 1) as f64).round().clamp(0.0, 255.0) as usize;
-                pixels[y * width + x] = table[colour];
+                let row = row.min(plan.rows() - 1);
+                let is_noise = maps.is_noise[column * plan.rows() + row];
+                pixels[y * width + x] =
+                    if is_noise { muted(table[colour]) } else { table[colour] };
             }
         }
     }

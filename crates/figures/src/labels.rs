@@ -162,6 +162,49 @@ impl Taken {
         self.draw(sheet, panel, skyline, place, &label(peak), colour)
     }
 
+    /// A label of one line beside, above or below its mark, where it covers nothing; if it must be there,
+    /// in the first place inside the panel even so.
+    pub(crate) fn draw_beside(
+        &mut self,
+        sheet: &Sheet<'_>,
+        panel: &Panel,
+        (x, y): (f64, f64),
+        text: &str,
+        look: Type,
+        must: bool,
+    ) -> Result<(), Error> {
+        const GAP_PX: f64 = 9.0;
+        const HALF_PX: f64 = 0.5 * LABEL_LINE_PX;
+        let width = look.width(text);
+        let rows = [0.0, -15.0, 15.0, -29.0, 29.0, -43.0, 43.0];
+        let beside = [x + GAP_PX, x - GAP_PX - width];
+        let over = [x - 0.5 * width, x + 2.0, x - 2.0 - width];
+        let places = rows.into_iter().flat_map(|row| {
+            let lefts = if row == 0.0 { beside.to_vec() } else { [&beside[..], &over[..]].concat() };
+            lefts.into_iter().map(move |left| Frame {
+                left,
+                right: left + width,
+                top: y + row - HALF_PX,
+                bottom: y + row + HALF_PX,
+            })
+        });
+        let inside: Vec<Frame> = places
+            .filter(|frame| {
+                frame.left > panel.x.from_px.min(panel.x.to_px) + 2.0
+                    && frame.right < panel.x.to_px.max(panel.x.from_px) - 2.0
+                    && frame.top > panel.y.to_px + 1.0
+                    && frame.bottom < panel.y.from_px - 1.0
+            })
+            .collect();
+        let free = inside.iter().find(|frame| !self.frames.iter().any(|other| other.meets(frame)));
+        let Some(frame) = free.or(inside.first().filter(|_| must)).copied() else {
+            return Ok(());
+        };
+        sheet.text(frame.left, frame.bottom - 3.0, text, look.align(Align::Left))?;
+        self.frames.push(frame);
+        Ok(())
+    }
+
     /// The same for any label of two lines.
     pub(crate) fn draw(
         &mut self,

@@ -1,6 +1,6 @@
 //! The small text under a figure: settings, then findings, wrapped.
 
-use tonemap_core::{Finding, Severity};
+use tonemap_core::{Finding, Severity, merged, places_text};
 
 use crate::error::Error;
 use crate::sheet::{Sheet, Size, Type};
@@ -43,22 +43,67 @@ impl Words<'_> {
     }
 }
 
-/// The lines: settings, then the findings above *note*.
+/// Lines under a plot at most: of settings, and of findings. The drawing keeps its share of the page.
+const SETTINGS_LINES: usize = 4;
+const FINDING_LINES: usize = 2;
+
+/// The lines: settings, then the findings above *note*: in full where there is room for them, else how
+/// many there are and which.
 pub(crate) fn lines(notes: &[String], findings: &[Finding], size: Size) -> Vec<(String, Type)> {
     let settings = Type::new(theme::LABEL_PX, theme::PALE_INK);
-    let finding = Type::new(theme::LABEL_PX, theme::FINDING);
+    let alarm = Type::new(theme::LABEL_PX, theme::FINDING);
     let width = f64::from(size.width) - LEFT_PX - RIGHT_PX;
-    let findings = findings
-        .iter()
-        .filter(|finding| finding.severity > Severity::Note)
-        .map(|finding| format!("{}: {}", finding.severity.word(), finding.text));
-    let notes = notes.iter().map(|note| (note.clone(), settings));
-    notes
-        .chain(findings.map(|text| (text, finding)))
-        .flat_map(|(text, look)| {
-            wrapped(&text, look, width).into_iter().map(move |line| (line, look))
-        })
-        .collect()
+    let mut shown: Vec<Finding> =
+        findings.iter().filter(|finding| finding.severity > Severity::Note).cloned().collect();
+    shown.sort_by_key(|finding| std::cmp::Reverse(finding.severity));
+    let shown = merged(&shown);
+    let in_full = shown.iter().flat_map(|(finding, places)| {
+        let place = places_text(places);
+        let place = if place.is_empty() { place } else { format!("{place}: ") };
+        let words = format!("{}: {place}{}", finding.severity.word(), finding.text);
+        wrapped(&words, alarm, width)
+    });
+    let mut of_findings: Vec<String> = in_full.take(FINDING_LINES + 1).collect();
+    if of_findings.len() > FINDING_LINES {
+        of_findings = vec![elided(&in_brief(&shown), alarm, width)];
+    }
+    let mut of_settings: Vec<String> =
+        notes.iter().flat_map(|note| wrapped(note, settings, width)).collect();
+    if of_settings.len() > SETTINGS_LINES {
+        let more = of_settings.len() - SETTINGS_LINES + 1;
+        of_settings.truncate(SETTINGS_LINES - 1);
+        of_settings.push(format!("and {more} lines more, see the text"));
+    }
+    let of_settings = of_settings.into_iter().map(|line| (line, settings));
+    of_settings.chain(of_findings.into_iter().map(|line| (line, alarm))).collect()
+}
+
+/// How many findings there are of each severity, and their codes.
+fn in_brief(findings: &[(&Finding, Vec<String>)]) -> String {
+    let count = |severity: Severity| findings.iter().filter(|f| f.0.severity == severity).count();
+    let (serious, warnings) = (count(Severity::Serious), count(Severity::Warning));
+    let mut counts = Vec::new();
+    if serious > 0 {
+        counts.push(format!("{serious} serious"));
+    }
+    if warnings > 0 {
+        counts.push(format!("{warnings} warning{}", if warnings == 1 { "" } else { "s" }));
+    }
+    let mut codes: Vec<String> = findings.iter().map(|(f, _)| f.code.replace('_', " ")).collect();
+    codes.dedup();
+    format!("{}, see the text: {}", counts.join(", "), codes.join(", "))
+}
+
+/// A text that is cut where it would be wider than `width`.
+pub(crate) fn elided(text: &str, look: Type, width: f64) -> String {
+    if look.width(text) <= width {
+        return text.into();
+    }
+    let mut kept = text.to_string();
+    while !kept.is_empty() && look.width(&format!("{kept}…")) > width {
+        kept.pop();
+    }
+    format!("{}…", kept.trim_end())
 }
 
 /// Draws the lines, the first with its baseline at `y`.
@@ -83,4 +128,38 @@ fn wrapped(text: &str, look: Type, width: f64) -> Vec<String> {
         }
     }
     lines
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn words_leave_the_drawing_its_room() {
+        let size = Size::default();
+        let few = [Finding::warning("clipped", "Channel 1 is clipped."), Finding::note("n", "x")];
+        let shown = lines(&["settings".into()], &few, size);
+        let texts: Vec<&str> = shown.iter().map(|(line, _)| line.as_str()).collect();
+        assert_eq!(texts, ["settings", "warning: Channel 1 is clipped."]);
+        let many: Vec<Finding> = (0..12)
+            .map(|n| match n {
+                5 => Finding::serious("not_finite", "Samples are not finite. ".repeat(20)),
+                n => Finding::warning("dc_offset", format!("Channel {n} has DC. ").repeat(9)),
+            })
+            .collect();
+        let notes: Vec<String> = (0..40).map(|n| format!("settings of take {n}")).collect();
+        let shown = lines(&notes, &many, size);
+        let texts: Vec<&str> = shown.iter().map(|(line, _)| line.as_str()).collect();
+        assert_eq!(texts.len(), 5, "{texts:?}");
+        assert_eq!(texts[3], "and 37 lines more, see the text");
+        assert_eq!(texts[4], "1 serious, 11 warnings, see the text: not finite, dc offset");
+    }
+
+    #[test]
+    fn what_is_too_wide_is_cut() {
+        let look = Type::new(12.0, theme::INK);
+        let cut = elided(&"wide ".repeat(50), look, 100.0);
+        assert!(look.width(&cut) <= 100.0 && cut.ends_with('…') && cut.len() > 10, "{cut}");
+        assert_eq!(elided("short", look, 100.0), "short");
+    }
 }

@@ -3,6 +3,7 @@
 use tonemap_core::spectrogram::FrequencyAxis;
 
 use crate::error::Error;
+use crate::notes::elided;
 use crate::sheet::{Align, Sheet, Type};
 use crate::theme;
 use crate::ticks::{self, Tick};
@@ -12,6 +13,13 @@ const X_TICK_PX: f64 = 110.0;
 const Y_TICK_PX: f64 = 46.0;
 /// And the least that it leaves, where it is short.
 const SHORT_TICK_PX: f64 = 40.0;
+
+/// Labels at the left stand no closer.
+const LEAST_LABEL_PX: f64 = 14.0;
+/// Smallest type of a title that has to fit its axis.
+const LEAST_TITLE_PX: f64 = 10.0;
+/// What a title may stand over both ends of its axis together: panels lie farther apart.
+const TITLE_SLACK_PX: f64 = 12.0;
 
 /// How values are spread along an axis.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -129,9 +137,13 @@ impl Panel {
     pub(crate) fn draw_grid(&self, sheet: &Sheet<'_>) -> Result<(), Error> {
         self.draw_lines(sheet)?;
         let look = Type::new(theme::TICK_PX, theme::INK).align(Align::Right);
+        let mut last_y = f64::INFINITY;
         for tick in self.y.ticks(Y_TICK_PX) {
             let y = crisp(self.y.place(tick.value));
-            sheet.text(self.x.from_px - 8.0, y + 4.5, &tick.label, look)?;
+            if last_y - y > LEAST_LABEL_PX && !tick.label.is_empty() {
+                sheet.text(self.x.from_px - 8.0, y + 4.5, &tick.label, look)?;
+                last_y = y;
+            }
         }
         Ok(())
     }
@@ -143,7 +155,7 @@ impl Panel {
         let mut last_y = f64::INFINITY;
         for tick in self.y.ticks(Y_TICK_PX) {
             let y = crisp(self.y.place(tick.value));
-            let has_room = last_y - y > 16.0 && !tick.label.is_empty();
+            let has_room = last_y - y > LEAST_LABEL_PX && !tick.label.is_empty();
             let length = if has_room { 6.0 } else { 3.0 };
             sheet.line(&[(left - length, y), (left, y)], theme::INK, 1.0, 1.0)?;
             if has_room {
@@ -171,8 +183,21 @@ impl Panel {
     /// The title of the values at the left.
     pub(crate) fn draw_title(&self, sheet: &Sheet<'_>, y_title: &str) -> Result<(), Error> {
         let (left, middle) = (crisp(self.x.from_px), f64::midpoint(self.y.to_px, self.y.from_px));
-        let look = Type::new(theme::AXIS_PX, theme::INK);
-        sheet.text_upwards(left - 52.0, middle, y_title, look)
+        let room = self.y.from_px - self.y.to_px + TITLE_SLACK_PX;
+        let sized = |px: f64| Type::new(px, theme::INK);
+        let width = sized(theme::AXIS_PX).width(y_title);
+        let px = (theme::AXIS_PX * room / width).min(theme::AXIS_PX);
+        if px >= LEAST_TITLE_PX {
+            return sheet.text_upwards(left - 52.0, middle, y_title, sized(px));
+        }
+        // A short axis has its title in two lines.
+        let (first, second) = halves(y_title);
+        let look = sized(LEAST_TITLE_PX);
+        for (line, away) in [(first, 60.0), (second, 48.0)] {
+            let line = elided(line, look, room);
+            sheet.text_upwards(left - away, middle, &line, look)?;
+        }
+        Ok(())
     }
 
     /// The values below, as many as have room, and their title.
@@ -212,6 +237,16 @@ impl Panel {
             }
         }
         Ok(())
+    }
+}
+
+/// A text in two lines, as alike in length as its words allow.
+fn halves(text: &str) -> (&str, &str) {
+    let middle = text.len() / 2;
+    let spaces = text.match_indices(' ').map(|(at, _)| at);
+    match spaces.min_by_key(|at| at.abs_diff(middle)) {
+        Some(at) => (&text[..at], &text[at + 1..]),
+        None => (text, ""),
     }
 }
 

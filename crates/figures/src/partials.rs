@@ -22,8 +22,6 @@ const DEEPEST_DB: f64 = 100.0;
 pub struct PartialsFigure<'a> {
     /// What was found.
     pub found: &'a Partials,
-    /// What is added to levels re full scale, in dB, and their unit.
-    pub full_scale_db: f64,
     /// See above.
     pub level_unit: &'a str,
     /// The words around it.
@@ -84,7 +82,7 @@ fn draw_decays(
     (top, bottom): (f64, f64),
 ) -> Result<(), Error> {
     let found = figure.found;
-    let level = |amplitude: f64| 20.0 * amplitude.log10() + figure.full_scale_db;
+    let level = |amplitude: f64| 20.0 * amplitude.log10() + figure.found.full_scale_db;
     let all = found.tracks.iter().flat_map(|track| &track.points);
     let panel = Panel {
         x: linear((found.start_s, found.end_s), across),
@@ -154,7 +152,7 @@ fn draw_levels(
 ) -> Result<(), Error> {
     let partials = &figure.found.partials;
     let highest_hz = partials.iter().map(|p| p.frequency_hz).fold(1.0, f64::max);
-    let levels = partials.iter().map(|p| p.level_db + figure.full_scale_db);
+    let levels = partials.iter().map(|p| p.level_db);
     let (low, high) = level_range(levels);
     let panel = Panel {
         x: linear((0.0, 1.06 * highest_hz), across),
@@ -163,7 +161,7 @@ fn draw_levels(
     panel.draw_grid(sheet)?;
     let named = named(figure.found);
     for partial in partials {
-        let db = partial.level_db + figure.full_scale_db;
+        let db = partial.level_db;
         let (x, y) = panel.place(partial.frequency_hz, db);
         let rank = named.iter().position(|number| *number == partial.number);
         let colour = rank.map_or(theme::PALE_INK, theme::category);

@@ -1,5 +1,6 @@
 //! A sheet of paper: lines, shapes and text in pixels, kept as SVG.
 
+use std::borrow::Cow;
 use std::cell::RefCell;
 use std::str::FromStr;
 use std::sync::{Arc, OnceLock};
@@ -392,15 +393,23 @@ impl Sheet<'_> {
     pub(crate) fn text(&self, x: f64, y: f64, text: &str, look: Type) -> Result<(), Error> {
         // The library hangs text from its top, 0.76 of the size above the baseline.
         let top = Self::at(x, y - 0.76 * look.px);
-        self.area.draw_text(text, &look.style(), top).map_err(Error::drawing)
+        self.area.draw_text(&drawable(text), &look.style(), top).map_err(Error::drawing)
     }
 
     /// A text that runs upwards, its middle at (`x`, `y`), its baseline to the right of `x`.
     pub(crate) fn text_upwards(&self, x: f64, y: f64, text: &str, look: Type) -> Result<(), Error> {
         let style = look.align(Align::Centre).style().transform(FontTransform::Rotate270);
         let place = Self::at(x - 0.76 * look.px, y);
-        self.area.draw_text(text, &style, place).map_err(Error::drawing)
+        self.area.draw_text(&drawable(text), &style, place).map_err(Error::drawing)
     }
+}
+
+/// A text without the control characters that XML cannot hold.
+fn drawable(text: &str) -> Cow<'_, str> {
+    if !text.contains(char::is_control) {
+        return text.into();
+    }
+    text.replace(char::is_control, "\u{fffd}").into()
 }
 
 fn stroke(colour: RGBAColor, width: f64) -> ShapeStyle {
@@ -432,7 +441,7 @@ mod tests {
         let size = Size { width: 640, height: 480 };
         let figure = Sheet::draw(size, |sheet| {
             sheet.line(&[(0.0, 0.0), (640.0, 480.0)], theme::INK, 1.0, 2.0)?;
-            sheet.text(100.0, 100.0, "level & <frequency>", Type::new(20.0, theme::INK))
+            sheet.text(100.0, 100.0, "level & <frequency>\u{1b}[31m", Type::new(20.0, theme::INK))
         })
         .expect("drawn");
         let svg = figure.svg().expect("encoded");

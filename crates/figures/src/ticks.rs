@@ -38,7 +38,25 @@ pub(crate) fn number(value: f64, decimals: usize) -> String {
 
 /// Round values (1, 2 or 5 times a power of ten) from `low` to `high`, about `count` of them.
 pub(crate) fn linear(low: f64, high: f64, count: f64) -> Vec<Tick> {
-    let rough = (high - low) / count.max(1.0);
+    /// Fewer do not show how an axis is divided.
+    const FEWEST: usize = 3;
+    if !(low < high && (high - low).is_finite()) {
+        return Vec::new();
+    }
+    let counts = [1.0, 1.5, 2.5, 4.0, 8.0].map(|factor| factor * count.max(1.0));
+    let tried = counts.into_iter().map(|count| round_values(low, high, count));
+    let mut last = Vec::new();
+    for ticks in tried {
+        if ticks.len() >= FEWEST {
+            return ticks;
+        }
+        last = ticks;
+    }
+    last
+}
+
+fn round_values(low: f64, high: f64, count: f64) -> Vec<Tick> {
+    let rough = (high - low) / count;
     let power = 10f64.powf(rough.log10().floor());
     let step = [1.0, 2.0, 5.0, 10.0].map(|m| m * power).into_iter().find(|s| *s >= rough * 0.999);
     let step = step.unwrap_or(10.0 * power);
@@ -60,7 +78,7 @@ pub(crate) fn logarithmic(low: f64, high: f64) -> Vec<Tick> {
         return linear(low, high, 8.0);
     }
     let decades = low.log10().floor() as i32..=high.log10().floor() as i32;
-    decades
+    let mut ticks: Vec<Tick> = decades
         .flat_map(|decade| {
             (1..10).map(move |digit| {
                 let value = f64::from(digit) * 10f64.powi(decade);
@@ -73,7 +91,15 @@ pub(crate) fn logarithmic(low: f64, high: f64) -> Vec<Tick> {
             })
         })
         .filter(|tick| (low * 0.999_999..=high * 1.000_001).contains(&tick.value))
-        .collect()
+        .collect();
+    // Little more than a decade may hold few of the labelled digits.
+    if ticks.iter().filter(|tick| tick.is_labelled()).count() < 3 {
+        for tick in &mut ticks {
+            let decimals = (-(tick.value.log10() + 1e-9).floor()).max(0.0) as usize;
+            tick.label = number(tick.value, decimals);
+        }
+    }
+    ticks
 }
 
 /// The notes from `low_hz` to `high_hz` as ticks, labelled so that labels stay `apart` from each
@@ -155,6 +181,24 @@ mod tests {
             ["20", "50", "100", "200", "500", "1000", "2000"]
         );
         assert_eq!(labels(&logarithmic(400.0, 500.0)).first(), Some(&"400"));
+        assert_eq!(labels(&logarithmic(5.5, 48.0)), ["6", "7", "8", "9", "10", "20", "30", "40"]);
+    }
+
+    #[test]
+    fn every_axis_has_three_ticks() {
+        for n in 1..400 {
+            let low = -50.0 + 0.37 * f64::from(n);
+            let high = low + 0.003 * 1.03f64.powi(n);
+            for count in [0.5, 1.0, 2.0, 6.0] {
+                let ticks = linear(low, high, count);
+                assert!(ticks.len() >= 3, "{low} to {high}, {count}: {ticks:?}");
+                assert!(ticks.iter().all(|tick| (low - 1e-9..=high + 1e-9).contains(&tick.value)));
+            }
+            let (low, high) = (0.11 * f64::from(n), 0.11 * f64::from(n) * (1.2 + 0.1 * f64::from(n)));
+            let labelled = labels(&logarithmic(low, high)).len();
+            assert!(labelled >= 3, "{low} to {high}: {labelled}");
+        }
+        assert!(linear(1.0, 1.0, 4.0).is_empty() && linear(f64::NAN, 1.0, 4.0).is_empty());
     }
 
     #[test]

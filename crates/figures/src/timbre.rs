@@ -14,8 +14,6 @@ use crate::theme;
 pub struct CourseFigure<'a> {
     /// What was found.
     pub found: &'a Timbre,
-    /// What is added to levels re full scale, in dB, and their unit.
-    pub full_scale_db: f64,
     /// See above.
     pub level_unit: &'a str,
     /// The words around it.
@@ -27,8 +25,6 @@ pub struct CourseFigure<'a> {
 pub struct ContentFigure<'a> {
     /// What was found.
     pub content: &'a HarmonicContent,
-    /// What is added to levels re full scale, in dB, and their unit.
-    pub full_scale_db: f64,
     /// See above.
     pub level_unit: &'a str,
     /// The words around it.
@@ -90,7 +86,7 @@ fn courses(figure: &CourseFigure<'_>) -> Vec<Course> {
         least_range,
         scale,
     };
-    let level = found.track.iter().map(|p| (p.time_s, p.level_db + figure.full_scale_db));
+    let level = found.track.iter().map(|p| (p.time_s, p.level_db));
     let mut all = vec![
         Course {
             title: format!("Level, {}", figure.level_unit),
@@ -226,11 +222,10 @@ fn draw_bars(
 ) -> Result<(), Error> {
     const DEEPEST_DB: f64 = 110.0;
     let harmonics = &figure.content.harmonics;
-    let shift = figure.full_scale_db;
     let noise = || harmonics.iter().filter_map(|h| h.noise_level_db);
     let levels = || harmonics.iter().map(|h| h.level_db);
-    let high = ((levels().fold(-400.0, f64::max) + shift + 8.0) / 10.0).ceil() * 10.0;
-    let low = levels().chain(noise()).fold(f64::INFINITY, f64::min) + shift - 4.0;
+    let high = ((levels().fold(-400.0, f64::max) + 8.0) / 10.0).ceil() * 10.0;
+    let low = levels().chain(noise()).fold(f64::INFINITY, f64::min) - 4.0;
     let low = (low.max(high - DEEPEST_DB) / 10.0).floor() * 10.0;
     let panel = Panel {
         x: harmonic_axis(figure, across),
@@ -240,17 +235,17 @@ fn draw_bars(
     let spacing = panel.x.place(2.0) - panel.x.place(1.0);
     let half = (0.36 * spacing).clamp(1.0, 22.0);
     for harmonic in harmonics {
-        let (x, y) = panel.place(harmonic.number as f64, harmonic.level_db + shift);
+        let (x, y) = panel.place(harmonic.number as f64, harmonic.level_db);
         let bar = [(x - half, y), (x + half, y), (x + half, bottom), (x - half, bottom)];
         sheet.shape(&bar, theme::CURVE, 0.85)?;
         if let Some(noise_db) = harmonic.noise_level_db {
-            let y = panel.y.place_within(noise_db + shift);
+            let y = panel.y.place_within(noise_db);
             let floor = [(x - half, y), (x + half, y), (x + half, bottom), (x - half, bottom)];
             sheet.shape(&floor, theme::ESTIMATE, 1.0)?;
         }
         if spacing > 34.0 {
             let look = Type::new(theme::LABEL_PX, theme::INK).align(Align::Centre);
-            let db = crate::ticks::number(harmonic.level_db + shift, 1);
+            let db = crate::ticks::number(harmonic.level_db, 1);
             sheet.text(x, y - 7.0, &db, look)?;
         }
     }
@@ -300,9 +295,8 @@ fn draw_noise(
     (across, (top, bottom)): ((f64, f64), (f64, f64)),
 ) -> Result<(), Error> {
     let bands = &figure.content.noise_bands;
-    let shift = figure.full_scale_db;
     let (low, high) = bands.iter().fold((f64::INFINITY, -400.0f64), |(low, high), band| {
-        (low.min(band.noise_level_db + shift), high.max(band.noise_level_db + shift))
+        (low.min(band.noise_level_db), high.max(band.noise_level_db))
     });
     if bands.is_empty() {
         let look = Type::new(theme::LABEL_PX, theme::PALE_INK);
@@ -328,7 +322,7 @@ fn draw_noise(
     for band in bands {
         let edge = |factor: f64| panel.x.place(band.center_hz * factor);
         let (left, right) = (edge(1.08 / 2f64.sqrt()), edge(2f64.sqrt() / 1.08));
-        let y = panel.y.place_within(band.noise_level_db + shift);
+        let y = panel.y.place_within(band.noise_level_db);
         let bar = [(left, y), (right, y), (right, bottom), (left, bottom)];
         sheet.shape(&bar, theme::ESTIMATE, 0.9)?;
         let share = 100.0 * band.noise_share;

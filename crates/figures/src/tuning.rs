@@ -5,6 +5,7 @@ use tonemap_core::units::{LevelReference, Note};
 
 use crate::colours::{COLOURS, ColourMap};
 use crate::error::Error;
+use crate::labels::Taken;
 use crate::notes::{Room, Words};
 use crate::panel::{Axis, Panel, Scale};
 use crate::sheet::{Align, Figure, Mark, Picture, Sheet, Size, Type};
@@ -134,12 +135,12 @@ fn draw_grid(
     Ok(())
 }
 
-/// A value with its bar of ± 2 u; one that stands apart is hollow and named.
+/// A value with its bar of ± 2 u; that of an outlier is hollow.
 fn draw_value(
     sheet: &Sheet<'_>,
     panel: &Panel,
     (midi, low, value, high): (f64, f64, f64, f64),
-    apart: Option<&str>,
+    is_apart: bool,
 ) -> Result<(), Error> {
     let (x, y) = panel.place(midi, value);
     let ends = [panel.y.place_within(low), panel.y.place_within(high)];
@@ -149,16 +150,32 @@ fn draw_value(
             sheet.line(&[(x - 3.0, end), (x + 3.0, end)], theme::CURVE, 1.0, 1.4)?;
         }
     }
-    match apart {
-        Some(name) => {
-            sheet.mark(x, y, 5.0, theme::TONE, false, Mark::Diamond)?;
-            let is_right = x > 0.5 * (panel.x.from_px + panel.x.to_px);
-            let align = if is_right { Align::Right } else { Align::Left };
-            let look = Type::new(theme::LABEL_PX, theme::TONE).bold().align(align);
-            sheet.text(if is_right { x - 10.0 } else { x + 10.0 }, y + 4.0, name, look)
-        }
-        None => sheet.mark(x, y, 3.8, theme::CURVE, true, Mark::Disc),
+    if is_apart {
+        sheet.mark(x, y, 5.0, theme::TONE, false, Mark::Diamond)
+    } else {
+        sheet.mark(x, y, 3.8, theme::CURVE, true, Mark::Disc)
     }
+}
+
+/// The names of outliers, in bold, then the values of the others, each where it covers no mark and no
+/// other; what has no room is left out, an outlier never.
+fn draw_names(
+    sheet: &Sheet<'_>,
+    panel: &Panel,
+    marks: &[(f64, f64)],
+    outliers: &[((f64, f64), String)],
+    others: &[((f64, f64), String)],
+) -> Result<(), Error> {
+    let mut taken = Taken::new(&[], marks);
+    let bold = Type::new(theme::LABEL_PX, theme::TONE).bold();
+    for (place, name) in outliers {
+        taken.draw_beside(sheet, panel, *place, name, bold, true)?;
+    }
+    let plain = Type::new(theme::LABEL_PX, theme::INK);
+    for (place, name) in others {
+        taken.draw_beside(sheet, panel, *place, name, plain, false)?;
+    }
+    Ok(())
 }
 
 fn draw_curve(sheet: &Sheet<'_>, panel: &Panel, curve: &CompassCurve) -> Result<(), Error> {
@@ -201,24 +218,28 @@ fn draw_cents(
     if let Some(stretch) = curve {
         draw_curve(sheet, &panel, stretch)?;
     }
+    let mut marks = Vec::new();
+    let (mut outliers, mut others) = (Vec::new(), Vec::new());
     for note in &found.notes {
         let [low, high] = ends(note);
-        let name = format!("{} {}", note.note, signed(note.cents, 1));
-        let apart = note.is_apart.then_some(name.as_str());
-        draw_value(sheet, &panel, (f64::from(note.midi), low, note.cents, high), apart)?;
-        if found.notes.len() <= ALL_LABELLED && !note.is_apart {
-            let (x, y) = panel.place(f64::from(note.midi), note.cents);
-            let look = Type::new(theme::LABEL_PX, theme::INK);
-            sheet.text(x + 9.0, y - 5.0, &signed(note.cents, 1), look)?;
+        let midi = f64::from(note.midi);
+        draw_value(sheet, &panel, (midi, low, note.cents, high), note.is_apart)?;
+        let place = panel.place(midi, note.cents);
+        marks.push(place);
+        if note.is_apart {
+            outliers.push((place, format!("{} {}", note.note, signed(note.cents, 1))));
+        } else if found.notes.len() <= ALL_LABELLED {
+            others.push((place, signed(note.cents, 1)));
         }
     }
+    draw_names(sheet, &panel, &marks, &outliers, &others)?;
     let what = match curve {
         Some(curve) if curve.order > 0 => "curve: stretch;",
         Some(_) => "line: mean;",
         None => "",
     };
     let look = Type::new(theme::LABEL_PX, theme::PALE_INK).align(Align::Right);
-    let words = format!("{what} bars ± 2 u; hollow: apart from the others");
+    let words = format!("{what} bars ± 2 u; hollow: outliers");
     sheet.text(across.1, top - 9.0, &words, look)?;
     panel.draw_frame(sheet, "From the tempered note, cents")?;
     let look = Type::new(theme::AXIS_PX, theme::INK).align(Align::Centre);
@@ -260,13 +281,19 @@ fn draw_inharmonicity(
         };
         draw_curve(sheet, &panel, &curve)?;
     }
+    let (mut marks, mut outliers) = (Vec::new(), Vec::new());
     for note in &found.notes {
         let Some((b, u)) = drawn_b(note) else { continue };
         let values =
             (f64::from(note.midi), 1e6 * (b - 2.0 * u).max(0.1 * b), 1e6 * b, 1e6 * (b + 2.0 * u));
-        let name = note.note.to_string();
-        draw_value(sheet, &panel, values, note.inharmonicity_is_apart.then_some(name.as_str()))?;
+        draw_value(sheet, &panel, values, note.inharmonicity_is_apart)?;
+        let place = panel.place(f64::from(note.midi), 1e6 * b);
+        marks.push(place);
+        if note.inharmonicity_is_apart {
+            outliers.push((place, note.note.to_string()));
+        }
     }
+    draw_names(sheet, &panel, &marks, &outliers, &[])?;
     panel.draw_frame(sheet, "Inharmonicity B, 1e-6")?;
     let look = Type::new(theme::AXIS_PX, theme::INK).align(Align::Centre);
     sheet.text(f64::midpoint(across.0, across.1), bottom + 42.0, "Note", look)
@@ -409,9 +436,12 @@ pub fn targets_figure(figure: &TargetsFigure<'_>, size: Size) -> Result<Figure, 
                 last_right = x + half;
             }
         }
+        let mut values = Vec::new();
         for (n, series) in figure.series.iter().enumerate() {
-            draw_series(sheet, &panel, series, n)?;
+            values.extend(draw_series(sheet, &panel, series, n)?);
         }
+        let marks: Vec<(f64, f64)> = values.iter().map(|(place, _)| *place).collect();
+        draw_names(sheet, &panel, &marks, &[], &values)?;
         let names: Vec<String> =
             figure.series.iter().map(|series| format!("ratio {}", series.ratio)).collect();
         crate::legend::draw(
@@ -426,13 +456,15 @@ pub fn targets_figure(figure: &TargetsFigure<'_>, size: Size) -> Result<Figure, 
     })
 }
 
+/// A series with its bars; returns the places of its values and what they are.
 fn draw_series(
     sheet: &Sheet<'_>,
     panel: &Panel,
     series: &TargetSeries,
     n: usize,
-) -> Result<(), Error> {
+) -> Result<Vec<((f64, f64), String)>, Error> {
     let colour = theme::category(n);
+    let mut values = Vec::new();
     let points =
         || series.cents.iter().enumerate().filter_map(|(at, cents)| Some((at as f64, (*cents)?)));
     let line: Vec<(f64, f64)> = points().map(|(at, (cents, _))| panel.place(at, cents)).collect();
@@ -442,8 +474,7 @@ fn draw_series(
         sheet.line(&bar, colour, 1.0, 1.6)?;
         let (x, y) = panel.place(at, cents);
         sheet.mark(x, y, 5.0, colour, true, Mark::of(n))?;
-        let look = Type::new(theme::LABEL_PX, theme::INK);
-        sheet.text(x + 9.0, y - 6.0, &signed(cents, 1), look)?;
+        values.push(((x, y), signed(cents, 1)));
     }
-    Ok(())
+    Ok(values)
 }

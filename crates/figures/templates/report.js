@@ -2,7 +2,7 @@
 // Draws the charts of the page when they come into view, and tells what is under the cursor.
 (() => {
   const NAMES = ["C", "C#", "D", "D#", "E", "F", "F#", "G", "G#", "A", "A#", "B"];
-  const A4 = 440;
+  const A4 = Number(document.documentElement.dataset.a4);
   const palette = new Map();
   document.getElementById("palette").textContent.split(",").forEach((rgb, n) => palette.set(Number(rgb), n));
 
@@ -29,11 +29,14 @@
     }
   };
 
+  // A name as it was given: for the charts it is escaped.
+  const literal = (name) => name.replace(/&lt;/g, "<").replace(/&gt;/g, ">").replace(/&amp;/g, "&");
+
   // What the points under the cursor say, each with the name of its curve where there are several.
   const say = (box, points) => {
     const named = points.filter((p) => typeof p.y === "number" && Number.isFinite(p.y));
     const several = new Set(named.map((p) => p.data.name)).size > 1;
-    const words = named.map((p) => (several ? `${p.data.name}: ` : "") + reading(box, p));
+    const words = named.map((p) => (several ? `${literal(p.data.name)}: ` : "") + reading(box, p));
     box.querySelector("output").textContent = words.join("; ");
   };
 

@@ -36,7 +36,7 @@ pub enum Error {
         what: String,
     },
     /// The operating system refused.
-    #[error("{0}")]
+    #[error(transparent)]
     Io(#[from] std::io::Error),
     /// The WAV encoder refused.
     #[error("the WAV file could not be written: {0}")]

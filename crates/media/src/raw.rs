@@ -52,3 +52,16 @@ impl RawFormat {
         Some((coding, big_endian))
     }
 }
+
+impl std::fmt::Display for RawFormat {
+    /// Coding, rate and channels, as `s24le,48000Hz,2`.
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        let order = if self.big_endian { "be" } else { "le" };
+        let (rate_hz, channels) = (self.sample_rate_hz, self.channels);
+        match self.coding {
+            RawCoding::Unsigned8 => write!(f, "u8,{rate_hz}Hz,{channels}"),
+            RawCoding::Signed { bytes } => write!(f, "s{}{order},{rate_hz}Hz,{channels}", 8 * bytes),
+            RawCoding::Float { bytes } => write!(f, "f{}{order},{rate_hz}Hz,{channels}", 8 * bytes),
+        }
+    }
+}

@@ -13,6 +13,10 @@ use crate::wav::WavReader;
 /// Channels read at most. A header that states more is likely to lie, and each costs memory.
 const MOST_CHANNELS: usize = 256;
 
+/// Highest sample rate that is read, in Hz: far above any converter's. Frames are as long as the rate
+/// says, so that a header that lies would ask for any amount of memory.
+const HIGHEST_RATE_HZ: f64 = 10e6;
+
 /// Refuses a number of channels that is out of the ordinary.
 pub(crate) fn check_channels(channels: usize, format: &'static str) -> Result<(), Error> {
     if channels <= MOST_CHANNELS {
@@ -20,6 +24,19 @@ pub(crate) fn check_channels(channels: usize, format: &'static str) -> Result<()
     }
     let what = format!("{channels} channels (at most {MOST_CHANNELS} are read)");
     Err(Error::Unsupported { format, what })
+}
+
+/// Refuses a header that cannot be true.
+fn check_info(info: &TakeInfo) -> Result<(), Error> {
+    check_channels(info.channels, info.container)?;
+    if info.sample_rate_hz <= HIGHEST_RATE_HZ {
+        return Ok(());
+    }
+    let what = format!(
+        "its header states {} samples a second, and at most {HIGHEST_RATE_HZ} are read",
+        info.sample_rate_hz
+    );
+    Err(Error::Damaged { format: info.container, what })
 }
 
 /// What the header of a recording says.
@@ -73,7 +90,6 @@ impl TakeReader {
         let (source, info) = match start.get(..4) {
             Some(b"RIFF" | b"RF64" | b"BW64") => {
                 let (reader, info) = WavReader::new(file)?;
-                check_channels(info.channels, info.container)?;
                 (Source::Wav(reader), info)
             }
             _ if start.is_empty() => return Err(Error::Empty),
@@ -84,6 +100,7 @@ impl TakeReader {
                 (Source::Decoded(Box::new(reader)), info)
             }
         };
+        check_info(&info)?;
         Ok(Self { info, source, position: 0, not_finite: 0 })
     }
 
@@ -94,7 +111,7 @@ impl TakeReader {
     /// If there is no such file.
     pub fn open_raw(path: &Path, format: RawFormat) -> Result<Self, Error> {
         let (reader, info) = WavReader::raw(open_file(path)?, format)?;
-        check_channels(info.channels, "raw")?;
+        check_info(&info)?;
         Ok(Self { info, source: Source::Wav(reader), position: 0, not_finite: 0 })
     }
 

@@ -27,7 +27,8 @@
 //! be a slip of the pen. The file is meant to be edited by hand, too: when the tool changes it,
 //! comments and order stay.
 //!
-//! Results that were measured for a trend or a report are kept in the hidden folder `.tonemap`, which may be deleted at any time.
+//! Results that were measured for a trend or a report are kept in the hidden folder `.tonemap`, which may be deleted at
+//! any time. Each has a checksum: one that is damaged is measured again.
 
 mod condition;
 mod error;
@@ -38,5 +39,5 @@ mod study;
 pub use condition::{Condition, Wanted};
 pub use error::Error;
 pub use pattern::Pattern;
-pub use store::ResultStore;
+pub use store::{OWN_FOLDER, ResultStore};
 pub use study::{Channel, FILE_NAME, Microphone, Study, Take};

@@ -158,13 +158,12 @@ impl Study {
     }
 
     fn check(&self) -> Result<(), Error> {
-        let is_positive = |number: f64| number.is_finite() && number > 0.0;
         let refuse = |place: &str, key, given: f64, allowed| {
             let given = given.to_string();
             Err(Error::Value { place: place.into(), key, given, allowed })
         };
-        if !is_positive(self.reference_pitch_hz) {
-            let allowed = "a frequency in Hz, above 0";
+        if !(100.0..=2000.0).contains(&self.reference_pitch_hz) {
+            let allowed = "a frequency from 100 to 2000 Hz";
             return refuse("the study", "reference_pitch_hz", self.reference_pitch_hz, allowed);
         }
         for (name, microphone) in &self.microphones {
@@ -174,12 +173,14 @@ impl Study {
                 ("full_scale_v", microphone.full_scale_v),
             ];
             for (key, number) in positive {
-                if let Some(number) = number.filter(|number| !is_positive(*number)) {
-                    return refuse(&place, key, number, "a number above 0");
+                if let Some(number) = number.filter(|number| !(1e-6..=1e6).contains(number)) {
+                    return refuse(&place, key, number, "a number from 0.000001 to 1000000");
                 }
             }
-            if let Some(db) = microphone.full_scale_db.filter(|db| !db.is_finite()) {
-                return refuse(&place, "full_scale_db", db, "a level in dB re 20 µPa");
+            let is_level = |db: &f64| (-200.0..=400.0).contains(db);
+            if let Some(db) = microphone.full_scale_db.filter(|db| !is_level(db)) {
+                let allowed = "a level from -200 to 400 dB re 20 µPa";
+                return refuse(&place, "full_scale_db", db, allowed);
             }
         }
         let mut names = HashSet::new();
@@ -307,6 +308,28 @@ fn check_take(take: &Take, microphones: &BTreeMap<String, Microphone>) -> Result
         let allowed = "a name that is not empty";
         return Err(Error::Value { place, key: "name", given: "empty".into(), allowed });
     }
+    let unreadable = |text: &&str| text.contains(char::is_control);
+    let words = [&take.name, &take.file].map(String::as_str).into_iter();
+    let words = words.chain(take.group.as_deref());
+    if let Some(text) = words.into_iter().find(unreadable) {
+        return Err(Error::Value {
+            place: format!("take '{}'", take.name.escape_debug()),
+            key: "name, file or group",
+            given: text.escape_debug().to_string(),
+            allowed: "without control characters; rename it",
+        });
+    }
+    check_channel_names(take)?;
+    for (name, condition) in &take.conditions {
+        if matches!(condition, Condition::Number(number) if !number.is_finite()) {
+            return Err(Error::Value {
+                place: format!("take '{}', condition '{name}'", take.name),
+                key: "its value",
+                given: condition.to_string(),
+                allowed: "a finite number, or words",
+            });
+        }
+    }
     let is_inside = |part| matches!(part, Component::Normal(_) | Component::CurDir);
     if take.file.is_empty() || !Path::new(&take.file).components().all(is_inside) {
         return Err(Error::Outside { file: take.file.clone() });
@@ -318,6 +341,26 @@ fn check_take(take: &Take, microphones: &BTreeMap<String, Microphone>) -> Result
         }
         None => Ok(()),
     }
+}
+
+/// Channels are named on the command line: a name must be told from a number, from another name and
+/// from the words for several.
+fn check_channel_names(take: &Take) -> Result<(), Error> {
+    for (n, channel) in take.channels.iter().enumerate() {
+        let name = &channel.name;
+        let is_name = name.starts_with(char::is_alphabetic) && !name.contains(char::is_control);
+        let is_taken = ["all", "mean"].contains(&name.as_str())
+            || take.channels[..n].iter().any(|other| other.name == *name);
+        if !is_name || is_taken {
+            return Err(Error::Value {
+                place: format!("take '{}'", take.name),
+                key: "the name of a channel",
+                given: format!("'{}'", name.escape_debug()),
+                allowed: "a word that begins with a letter, is no other channel's, and is not 'all' or 'mean'",
+            });
+        }
+    }
+    Ok(())
 }
 
 /// Finds keys that mean nothing.
@@ -476,6 +519,16 @@ conditions = { cut = 0, distance = "1.2 m" }
         assert!(refused("\"bell-cut0.wav\"", "\"/bell.wav\"").contains("outside the folder"));
         assert!(refused("442.0", "-1").contains("reference_pitch_hz is -1"));
         assert!(refused("442.0", "\"A\"").contains("it cannot be read"));
+        assert!(refused("442.0", "1e300").contains("from 100 to 2000 Hz"));
+        assert!(refused("118.0", "1e308").contains("from -200 to 400 dB"));
+        assert!(refused("cut = 0", "cut = nan").contains("'cut': its value is NaN"));
+        assert!(refused("cut = 0", "cut = inf").contains("a finite number"));
+        for wrong in ["all", "mean", "2", ""] {
+            let name = format!("name = \"{wrong}\", microphone");
+            let said = refused("name = \"rim\", microphone", &name);
+            assert!(said.contains("the name of a channel is"), "{said}");
+        }
+        assert!(refused("file = \"bell-cut0.wav\"", "file = \"a\\u001bb\"").contains("control characters"));
         let broken = refused("title =", "title");
         assert!(!broken.contains('\n') && broken.contains("line 2"), "{broken}");
     }

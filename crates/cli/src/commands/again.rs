@@ -1,14 +1,15 @@
 //! `again`: a saved result made again, and held against what it was.
 
+use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 
 use anyhow::{Context, Result};
 use clap::Args;
 
+use crate::files;
 use crate::output::{self, Status};
 use crate::recipe;
 use crate::saved::{self, Saved};
-use crate::take::hash_of;
 use crate::text;
 
 /// Make a saved result again and say whether it is the same
@@ -38,7 +39,7 @@ impl Again {
             let told = again(path);
             match told {
                 Ok((said, is_same)) => {
-                    output::print(&format!("{}\n{said}", path.display()))?;
+                    output::print(&format!("{}\n{said}", files::shown(path)))?;
                     if !is_same && status == Status::Done {
                         status = Status::Missed;
                     }
@@ -56,42 +57,61 @@ impl Again {
 
 /// What is to be said of a file of results, and whether all is the same.
 fn again(path: &Path) -> Result<(String, bool)> {
-    let name = || path.display().to_string();
-    let before = std::fs::read_to_string(path).with_context(name)?;
-    let was = saved::results_of(&before).with_context(name)?;
+    let results = saved::read(path)?;
+    let folder = folder_of(&results, path);
     let mut said = String::new();
     let mut is_same = true;
-    let folder = folder_of(&was, path);
-    for one in &was {
-        for (take, hash) in one.takes() {
-            let now = hash_of(&folder.join(&take));
-            let line = match now {
-                Ok(now) if now == hash => continue,
-                Ok(_) => format!("{}: the recording has changed since", take.display()),
-                Err(error) => format!("{}: the recording cannot be read: {error}", take.display()),
-            };
-            is_same = false;
-            if !said.contains(&line) {
-                said += &text::sentence(&line);
-            }
+    // Results that come from one command line are made again together.
+    for group in results.chunk_by(|a, b| a.value["arguments"] == b.value["arguments"]) {
+        let (of_group, same) = group_again(group, &folder).with_context(|| files::shown(path))?;
+        if results.len() > group.len() {
+            said += &text::sentence(&format!("tonemap {}", group[0].arguments().join(" ")));
         }
+        said += &of_group;
+        is_same &= same;
     }
-    let version = was[0].value["tonemap"].as_str().unwrap_or_default();
+    Ok((said, is_same))
+}
+
+/// The same of the results of one command line.
+fn group_again(group: &[Saved], folder: &Path) -> Result<(String, bool)> {
+    let mut said = String::new();
+    let mut is_same = true;
+    let mut read = Vec::new();
+    for (file, hash) in group.iter().flat_map(|one| one.takes().into_iter().chain(one.files())) {
+        let whole = folder.join(&file);
+        if read.contains(&whole) {
+            continue;
+        }
+        let line = match files::hash_of(&whole) {
+            Ok(now) if now == hash => None,
+            Ok(_) => Some(format!("{}: it has changed since", files::shown(&file))),
+            Err(error) => Some(format!("{}: it cannot be read: {error}", files::shown(&file))),
+        };
+        read.push(whole);
+        is_same &= line.is_none();
+        said += &line.map_or(String::new(), |line| text::sentence(&line));
+    }
+    let version = group[0].value["tonemap"].as_str().unwrap_or_default();
     if version != env!("CARGO_PKG_VERSION") {
         said += &text::sentence(&format!(
             "made by version {version}, repeated by version {}",
             env!("CARGO_PKG_VERSION")
         ));
     }
-    let after = recipe::run(&was[0].arguments(), &folder).with_context(name)?;
-    if after == before {
+    let allowed: Vec<PathBuf> = read.iter().filter_map(|file| file.canonicalize().ok()).collect();
+    let after = recipe::run_reading(&group[0].arguments(), folder, Some(&allowed))?;
+    let now = saved::results_of(&after)?;
+    if now.iter().map(|one| &one.text).eq(group.iter().map(|one| &one.text)) {
         said += &text::sentence("the same to the byte");
         return Ok((said, is_same));
     }
-    is_same = false;
-    let now = saved::results_of(&after).with_context(name)?;
-    said += &changes(&was, &now);
-    Ok((said, is_same))
+    if now.iter().map(|one| &one.value).eq(group.iter().map(|one| &one.value)) {
+        said += &text::sentence("the same, in another layout");
+        return Ok((said, is_same));
+    }
+    said += &changes(group, &now);
+    Ok((said, false))
 }
 
 /// The folder in which the paths of a result lead to its takes: the current one, or that of the result.
@@ -111,15 +131,14 @@ fn changes(was: &[Saved], now: &[Saved]) -> String {
     }
     for (was, now) in was.iter().zip(now) {
         let (before, after) = (was.numbers(), now.numbers());
+        let after: HashMap<&str, f64> =
+            after.iter().map(|number| (number.key.as_str(), number.value.value)).collect();
         for number in &before {
-            let value = after.iter().find(|other| other.key == number.key);
-            let line = match value {
-                Some(other) if other.value.value == number.value.value => continue,
-                Some(other) => format!(
-                    "{} was {} and is {}",
-                    number.key, number.value.value, other.value.value
-                ),
-                None => format!("{} was {} and is not told", number.key, number.value.value),
+            let (key, value) = (&number.key, number.value.value);
+            let line = match after.get(key.as_str()) {
+                Some(other) if *other == value => continue,
+                Some(other) => format!("{key} was {value} and is {other}"),
+                None => format!("{key} was {value} and is no longer there"),
             };
             changed.push(line);
         }

@@ -1,5 +1,7 @@
 //! `compare`: what differs between takes, by how much, and whether it is real.
 
+use std::collections::HashMap;
+
 use anyhow::{Context, Result};
 use clap::{Args, ValueEnum};
 use rayon::prelude::*;
@@ -11,7 +13,7 @@ use tonemap_core::compare::{
     profile,
 };
 use tonemap_core::intake::Inspector;
-use tonemap_core::units::{FrequencyRange, LevelReference};
+use tonemap_core::units::FrequencyRange;
 use tonemap_core::{Finding, Measured, SampleSpan};
 use tonemap_figures::{
     ColourMap, DifferenceFigure, Figure, MapsFigure, Words, difference_figure, maps_cells,
@@ -24,7 +26,7 @@ use crate::output::{self, Status, Usage};
 use crate::saved::{self, Saved};
 use crate::sides::{OpenMember, Side};
 use crate::studies;
-use crate::take::{NoteSamples, Part, pressure_references};
+use crate::take::{NoteSamples, Part, share_reference};
 use crate::text;
 
 /// What differs between takes, and whether it is real
@@ -123,6 +125,7 @@ enum Table {
 /// `settings` in JSON.
 #[derive(Serialize)]
 struct Settings {
+    level_reference: &'static str,
     range_hz: (f64, f64),
     fraction: u32,
     align: bool,
@@ -244,11 +247,11 @@ struct Taken<'a> {
 }
 
 impl Taken<'_> {
-    fn sound(&self, reference: LevelReference) -> Sound<'_> {
+    fn sound(&self) -> Sound<'_> {
         Sound {
             samples: &self.samples,
             rate_hz: self.recorded.rate_hz,
-            full_scale_db: reference.full_scale_db(),
+            full_scale_db: self.part.reference.full_scale_db(),
         }
     }
 }
@@ -257,7 +260,6 @@ impl Taken<'_> {
 struct Pair<'t, 'a> {
     a: &'t Taken<'a>,
     b: &'t Taken<'a>,
-    references: [LevelReference; 2],
     found: Comparison,
     findings: Vec<Finding>,
 }
@@ -289,6 +291,10 @@ impl Compare {
                 return Err(Usage(reason.into()).into());
             }
             return self.compare_pairs(&taken);
+        }
+        if opened.len() < 2 {
+            let reason = "two groups of repeats are compared; name another group, or give its takes one by one";
+            return Err(Usage(reason.into()).into());
         }
         let is_grouped = sides.iter().any(Side::is_group);
         let counts: Vec<usize> = opened.iter().map(Vec::len).collect();
@@ -332,33 +338,30 @@ impl Compare {
     }
 
     fn compare_pairs(&self, taken: &[Taken<'_>]) -> Result<Status> {
+        if self.figure.figure.is_some() && taken.len() > 2 {
+            let reason = "a figure is of one pair; give two takes, or leave it out";
+            return Err(Usage(reason.into()).into());
+        }
         let settings = self.settings(taken)?;
-        let references = pressure_references(taken.iter().map(|one| &one.part));
         let (first, others) = taken.split_at(1);
         let a = &first[0];
         let pairs: Vec<Pair<'_, '_>> = others
             .par_iter()
-            .zip(&references[1..])
-            .map(|(b, reference)| {
-                let sounds = (a.sound(references[0]), b.sound(*reference));
-                let found = compare(sounds.0, sounds.1, &settings)
+            .map(|b| {
+                let found = compare(a.sound(), b.sound(), &settings)
                     .with_context(|| format!("{} and {}", a.part.title(), b.part.title()))?;
                 let mut findings = a.part.named_findings(&a.findings, true);
                 findings.extend(b.part.named_findings(&b.findings, true));
                 findings.extend(comparability(&a.recorded, &b.recorded));
                 findings.extend(found.findings.iter().cloned());
-                Ok(Pair { a, b, references: [references[0], *reference], found, findings })
+                Ok(Pair { a, b, found, findings })
             })
             .collect::<Result<_>>()?;
         for pair in &pairs {
             output::print_notes(&self.output, &pair.findings);
         }
         if let Some(file) = &self.figure.figure {
-            let [pair] = &pairs[..] else {
-                let reason = "a figure is of one pair; give two takes, or leave it out";
-                return Err(Usage(reason.into()).into());
-            };
-            let drawn = self.draw(pair, &settings)?;
+            let drawn = self.draw(&pairs[0], &settings)?;
             output::write_figure(file, &drawn, self.output.force)?;
         }
         let content = match (self.output.format, &pairs[..]) {
@@ -388,7 +391,7 @@ impl Compare {
             format!("{}: {}", names[1], pair.b.part.take().span_line(pair.b.part.span)),
         ];
         let words = Words { title: &title, notes: &notes, findings: &pair.findings };
-        let level_unit = format!("dB {}", pair.references[0].words());
+        let level_unit = format!("dB {}", pair.a.part.reference.words());
         let reference_hz = pair.a.part.take().reference_hz();
         Ok(match self.look.view {
             View::Spectrum => difference_figure(
@@ -403,8 +406,8 @@ impl Compare {
             )?,
             View::Spectrograms => {
                 let maps = difference_maps(
-                    pair.a.sound(pair.references[0]),
-                    pair.b.sound(pair.references[1]),
+                    pair.a.sound(),
+                    pair.b.sound(),
                     pair.found.lie.as_ref(),
                     pair.found.matched_db,
                     settings.range_hz,
@@ -413,7 +416,7 @@ impl Compare {
                 maps_figure(
                     &MapsFigure {
                         maps: &maps,
-                        references: pair.references,
+                        references: [pair.a.part.reference, pair.b.part.reference],
                         names: [&names[0], &names[1]],
                         colours: self.look.colours,
                         words,
@@ -429,7 +432,7 @@ impl Compare {
             taken.part.take().record(taken.part.span, Some(taken.part.channel_name()))
         };
         let records = vec![record(pair.a)?, record(pair.b)?];
-        let resolved = resolved(&pair.found, settings);
+        let resolved = resolved(pair, settings);
         output::json_of_takes(
             "compare",
             records,
@@ -444,13 +447,7 @@ impl Compare {
             pairs.iter().map(|pair| result_of(pair, self.table == Table::Spectrum)).collect();
         let mut rows: Vec<Value> = Vec::new();
         for result in &results {
-            let named = |row: Value| {
-                let mut named = serde_json::Map::new();
-                named.insert("reference".into(), result.reference.clone().into());
-                named.insert("other".into(), result.other.clone().into());
-                named.extend(row.as_object().cloned().unwrap_or_default());
-                Value::Object(named)
-            };
+            let names = (result.reference.as_str(), result.other.as_str());
             match self.table {
                 Table::Pairs => {
                     let mut row = serde_json::to_value(result)?;
@@ -459,27 +456,24 @@ impl Compare {
                     }
                     rows.push(row);
                 }
-                Table::Bands => {
-                    for band in &result.bands {
-                        rows.push(named(serde_json::to_value(band)?));
-                    }
-                }
+                Table::Bands => rows.extend(named_rows(names, &result.bands)?),
                 Table::Values => {
-                    for value in result.partials.iter().chain(&result.descriptors) {
-                        rows.push(named(serde_json::to_value(value)?));
-                    }
+                    rows.extend(named_rows(names, &result.partials)?);
+                    rows.extend(named_rows(names, &result.descriptors)?);
                 }
                 Table::Spectrum => {
                     let Some(curve) = &result.curve else { continue };
-                    for k in 0..curve.frequency_hz.len() {
-                        rows.push(named(serde_json::json!({
+                    let bin = |k: usize| {
+                        serde_json::json!({
                             "frequency_hz": curve.frequency_hz[k],
                             "a_db": curve.a_db[k],
                             "b_db": curve.b_db[k],
                             "difference_db": curve.difference_db[k],
                             "least_db": curve.least_db[k],
-                        })));
-                    }
+                        })
+                    };
+                    let bins: Vec<Value> = (0..curve.frequency_hz.len()).map(bin).collect();
+                    rows.extend(named_rows(names, &bins)?);
                 }
             }
         }
@@ -503,14 +497,13 @@ impl Compare {
             return Err(Usage(reason.into()).into());
         }
         let settings = self.settings(taken)?;
-        let references = pressure_references(taken.iter().map(|one| &one.part));
         let profiles = taken
             .par_iter()
-            .zip(&references)
-            .map(|(one, reference)| Ok(profile(one.sound(*reference), &settings)?))
+            .map(|one| Ok(profile(one.sound(), &settings)?))
             .collect::<Result<Vec<_>>>()?;
         let mut content = String::new();
         let mut rows = Vec::new();
+        let mut table = Vec::new();
         let mut from = counts[0];
         for (side, count) in sides[1..].iter().zip(&counts[1..]) {
             let found = compare_groups(&profiles[..counts[0]], &profiles[from..from + count]);
@@ -530,9 +523,13 @@ impl Compare {
             rows.push((side.words.clone(), flat(&groups)));
             content += &match self.output.format {
                 Format::Text => groups_text((&sides[0].words, &side.words), &found, &findings),
-                Format::Csv => csv_of(&values["values"].as_array().cloned().unwrap_or_default())?,
+                Format::Csv => {
+                    table.extend(named_rows((&sides[0].words, &side.words), &groups)?);
+                    String::new()
+                }
                 Format::Json => {
                     let settings = serde_json::json!({
+                        "level_reference": taken[0].part.reference.name(),
                         "range_hz": settings.range_hz,
                         "fraction": settings.fraction,
                         "false_rate": FALSE_RATE,
@@ -540,6 +537,9 @@ impl Compare {
                     output::json_of_takes("compare", records, settings, values, &findings)?
                 }
             };
+        }
+        if self.output.format == Format::Csv {
+            content = csv_of(&table)?;
         }
         output::write_result(&self.output, &content)?;
         self.limits.check(&rows, Status::Done)
@@ -562,6 +562,7 @@ impl Compare {
             return Err(Usage(reason.into()).into());
         }
         let mut content = String::new();
+        let (mut table, mut rows) = (Vec::new(), Vec::new());
         for (other_name, other) in others {
             if other.kind() != first.kind() {
                 return Err(Usage(format!(
@@ -572,23 +573,79 @@ impl Compare {
                 .into());
             }
             let values = saved_rows(first, other);
+            let differences = values.iter().map(|row| (row.key.clone(), row.difference.into()));
+            rows.push((other_name.clone(), Value::Object(differences.collect())));
             let result = SavedResult { reference: name.clone(), other: other_name.clone(), values };
+            let mut findings = first.findings();
+            findings.extend(other.findings());
+            findings.extend(levels_differ((name, first), (other_name, other)));
+            output::print_notes(&self.output, &findings);
             content += &match self.output.format {
-                Format::Text => saved_text(&result),
-                Format::Json => serde_json::to_string(&result)? + "\n",
+                Format::Text => saved_text(&result) + &text::findings_below(&findings),
+                Format::Json => {
+                    let takes = records_of(first).chain(records_of(other)).cloned().collect();
+                    let settings = serde_json::json!({
+                        "level_reference": first.value["settings"]["level_reference"],
+                        "results_of": first.kind(),
+                        "false_rate": FALSE_RATE,
+                    });
+                    output::json_of_records("compare", takes, settings, result, &findings)?
+                }
                 Format::Csv => {
-                    let rows = serde_json::to_value(&result.values)?;
-                    csv_of(&rows.as_array().cloned().unwrap_or_default())?
+                    table.extend(named_rows((name, other_name), &result.values)?);
+                    String::new()
                 }
             };
         }
+        if self.output.format == Format::Csv {
+            content = csv_of(&table)?;
+        }
         output::write_result(&self.output, &content)?;
-        Ok(Status::Done)
+        self.limits.check(&rows, Status::Done)
     }
 }
 
-/// Reads all parts, side by side.
-fn take_all(parts: Vec<Part<'_>>) -> Result<Vec<Taken<'_>>> {
+/// What must be said of levels that do not refer to the same.
+fn levels_differ(a: (&str, &Saved), b: (&str, &Saved)) -> Option<Finding> {
+    let reference = |result: &Saved| {
+        let name = result.value["settings"]["level_reference"].as_str();
+        name.unwrap_or("full scale").to_string()
+    };
+    let (of_a, of_b) = (reference(a.1), reference(b.1));
+    (of_a != of_b).then(|| {
+        Finding::warning(
+            "calibration_differs",
+            format!(
+                "Levels of {} are re {of_a}, those of {} re {of_b}: differences of levels mean nothing. \
+                 Calibrate both, and measure again.",
+                a.0, b.0
+            ),
+        )
+    })
+}
+
+/// The takes that a saved result is about, as it has them.
+fn records_of(result: &Saved) -> impl Iterator<Item = &Value> {
+    let one = result.value.get("take").into_iter();
+    one.chain(result.value["takes"].as_array().into_iter().flatten())
+}
+
+/// Rows of CSV, each with the two that it is about before it.
+fn named_rows<R: Serialize>((a, b): (&str, &str), rows: &[R]) -> Result<Vec<Value>> {
+    let named = |row: &R| {
+        let mut named = serde_json::Map::new();
+        named.insert("reference".into(), a.into());
+        named.insert("other".into(), b.into());
+        named.extend(serde_json::to_value(row)?.as_object().cloned().unwrap_or_default());
+        Ok(Value::Object(named))
+    };
+    rows.iter().map(named).collect()
+}
+
+/// Reads all parts, side by side; their levels refer to the same.
+fn take_all(mut parts: Vec<Part<'_>>) -> Result<Vec<Taken<'_>>> {
+    // What pairs of calibrated and other takes lose is said of each pair.
+    share_reference(&mut parts);
     parts.into_par_iter().map(take).collect()
 }
 
@@ -620,8 +677,10 @@ fn take(part: Part<'_>) -> Result<Taken<'_>> {
     Ok(Taken { part, samples, recorded, findings })
 }
 
-fn resolved(found: &Comparison, settings: &CompareSettings) -> Settings {
+fn resolved(pair: &Pair<'_, '_>, settings: &CompareSettings) -> Settings {
+    let found = &pair.found;
     Settings {
+        level_reference: pair.a.part.reference.name(),
         range_hz: settings.range_hz,
         fraction: settings.fraction,
         align: settings.align,
@@ -658,7 +717,7 @@ fn result_of(pair: &Pair<'_, '_>, with_curve: bool) -> CompareResult {
         overlap_s: lie.map(|lie| lie.duration_s),
         residual_db: lie
             .and_then(|lie| lie.residual_db)
-            .map(|db| db + pair.references[0].full_scale_db()),
+            .map(|db| db + pair.a.part.reference.full_scale_db()),
         residual_re_other_db: lie.and_then(|lie| lie.residual_re_b_db),
         level_a_db: found.level.a_db,
         level_b_db: found.level.b_db,
@@ -743,13 +802,15 @@ fn flat(groups: &[GroupRow]) -> Value {
 /// The numbers of two saved results that both have, and their differences.
 fn saved_rows(a: &Saved, b: &Saved) -> Vec<ValueRow> {
     let others = b.numbers();
+    let others: HashMap<&str, Measured> =
+        others.iter().map(|number| (number.key.as_str(), number.value)).collect();
     let known = |value: f64| Some(value).filter(|value| value.is_finite());
     let pairs: Vec<(String, Measured, Measured)> = a
         .numbers()
         .into_iter()
         .filter_map(|number| {
-            let other = others.iter().find(|other| other.key == number.key)?;
-            Some((number.key, number.value, other.value))
+            let other = *others.get(number.key.as_str())?;
+            Some((number.key, number.value, other))
         })
         .collect();
     let judged = pairs.iter().filter(|(_, a, b)| a.u.is_finite() && b.u.is_finite()).count();
@@ -854,8 +915,8 @@ fn lie_table(pair: &Pair<'_, '_>) -> String {
     let residual = match lie.residual_db {
         Some(db) => format!(
             "what is left after delay, drift and gain lies at {} dB {}, {} dB re {}",
-            text::number(db + pair.references[0].full_scale_db(), 1),
-            pair.references[0].words(),
+            text::number(db + pair.a.part.reference.full_scale_db(), 1),
+            pair.a.part.reference.words(),
             text::known(lie.residual_re_b_db, 1),
             pair.b.part.title()
         ),
@@ -875,11 +936,9 @@ fn lie_table(pair: &Pair<'_, '_>) -> String {
 fn level_table(pair: &Pair<'_, '_>) -> String {
     let found = &pair.found;
     let row = |name: &str, of: &BandDifference| {
-        let [difference, u] = text::measured(
-            of.difference_db.unwrap_or(f64::NAN),
-            of.difference_db_u.unwrap_or(f64::NAN),
-            2,
-        );
+        let unknown = |value: Option<f64>| value.unwrap_or(f64::NAN);
+        let [difference, u] =
+            text::measured(unknown(of.difference_db), unknown(of.difference_db_u), 2);
         vec![
             name.into(),
             text::known(of.a_db, 2),
@@ -893,7 +952,7 @@ fn level_table(pair: &Pair<'_, '_>) -> String {
     let peak = a.zip(b).map_or("–".into(), |(a, b)| text::signed(text::number(b - a, 2)));
     let peak_row =
         vec!["peak".into(), text::known(a, 2), text::known(b, 2), peak, "–".into(), String::new()];
-    let head = format!("level, dB {}", pair.references[0].words());
+    let head = format!("level, dB {}", pair.a.part.reference.words());
     text::table(
         &[&head, &pair.a.part.title(), &pair.b.part.title(), "difference", "± u", ""],
         &[0, 5],
@@ -1065,12 +1124,7 @@ fn many_text(pairs: &[Pair<'_, '_>], settings: &CompareSettings) -> String {
         &[0],
         rows.collect(),
     );
-    let mut findings: Vec<Finding> = Vec::new();
-    for finding in pairs.iter().flat_map(|pair| &pair.findings) {
-        if !findings.contains(finding) {
-            findings.push(finding.clone());
-        }
-    }
+    let findings: Vec<Finding> = pairs.iter().flat_map(|pair| pair.findings.clone()).collect();
     let legend = "≈ not distinguishable; – not one sound; bands, partials and descriptors count what is told apart.";
     let parts = [
         table + &text::sentence(legend),

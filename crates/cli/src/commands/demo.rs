@@ -3,7 +3,6 @@
 use std::fs;
 use std::io::{self, Cursor, Write};
 use std::path::PathBuf;
-use std::process::Command;
 
 use anyhow::{Context, Result, bail};
 use clap::Args;
@@ -11,9 +10,11 @@ use tonemap_core::synth::{self, alder_hall};
 use tonemap_core::units::Note;
 use tonemap_figures::{PageStep, index_page};
 use tonemap_media::{WavEncoding, write_wav};
-use tonemap_study::FILE_NAME;
+use tonemap_study::{FILE_NAME, Study};
 
-use crate::output::{self, Status};
+use crate::files::{self, Content};
+use crate::interrupt;
+use crate::output::Status;
 
 /// Write the takes of Alder Hall, a made-up village hall, and run the example on them
 ///
@@ -25,7 +26,7 @@ pub(crate) struct Demo {
     /// Folder to make
     #[arg(value_name = "FOLDER", default_value = "alder-hall")]
     folder: PathBuf,
-    /// Write into the folder even if it holds files already
+    /// Write the demo anew into a folder that it has made
     #[arg(long)]
     force: bool,
     /// Print nothing but the name of the page
@@ -501,7 +502,7 @@ impl Demo {
         }
         let page = index_page(TITLE, INTRODUCTION, &pages, env!("CARGO_PKG_VERSION"))?;
         let file = self.folder.join("index.html");
-        output::write_whole(&file, page.as_bytes(), true)?;
+        files::write_whole(&file, Content::Result, page.as_bytes(), true)?;
         let mut out = io::stdout().lock();
         writeln!(
             out,
@@ -513,24 +514,33 @@ impl Demo {
     }
 
     fn prepare_folder(&self) -> Result<()> {
-        let folder = self.folder.display();
+        let folder = files::shown(&self.folder);
         if self.folder.exists() && !self.folder.is_dir() {
             bail!("{folder}: this is a file; name a folder");
         }
         fs::create_dir_all(&self.folder)
             .with_context(|| format!("{folder}: the folder could not be made"))?;
+        files::sweep(&self.folder);
         let mut entries =
             fs::read_dir(&self.folder).with_context(|| format!("{folder}: it cannot be read"))?;
-        if entries.next().is_some() && !self.force {
-            bail!(
-                "{folder}: the folder holds files already; name another, or write into it with --force"
-            );
+        if entries.next().is_none() {
+            return Ok(());
         }
-        // The study is made anew.
-        match fs::remove_file(self.folder.join(FILE_NAME)) {
-            Err(error) if error.kind() != io::ErrorKind::NotFound => Err(error.into()),
-            _ => Ok(()),
+        // Only what the demo has made is made anew.
+        if !self.is_of_demo() {
+            bail!("{folder}: the folder holds files that are not the demo's; name another");
         }
+        if !self.force {
+            bail!("{folder}: the demo was written here already; name another, or write it anew with --force");
+        }
+        let study = self.folder.join(FILE_NAME);
+        fs::remove_file(&study).with_context(|| files::shown(&study))
+    }
+
+    /// Whether the folder is one that the demo has made.
+    fn is_of_demo(&self) -> bool {
+        let text = files::read_own(&self.folder.join(FILE_NAME)).unwrap_or_default();
+        Study::read(&text).is_ok_and(|study| study.title == TITLE)
     }
 
     fn write_takes(&self) -> Result<()> {
@@ -577,7 +587,7 @@ impl Demo {
     fn write_take(&self, name: &str, rate: u32, bits: u16, channels: &[Vec<f32>]) -> Result<()> {
         let mut file = Cursor::new(Vec::new());
         write_wav(&mut file, rate, channels, WavEncoding::Integer(bits))?;
-        output::write_whole(&self.folder.join(name), file.get_ref(), true)
+        files::write_whole(&self.folder.join(name), Content::Sound, file.get_ref(), true)
     }
 
     /// A word of a command line; one with a star as a shell has it, the names of the files that match.
@@ -601,7 +611,6 @@ impl Demo {
         if !self.quiet {
             writeln!(out, "# {}\n$ {command}", step.heading)?;
         }
-        let program = std::env::current_exe().context("the program cannot find itself")?;
         let mut arguments = Vec::new();
         for word in shlex::split(step.arguments).unwrap_or_default() {
             arguments.extend(self.expanded(word)?);
@@ -610,10 +619,7 @@ impl Demo {
         if self.force && !writes_nothing {
             arguments.push("--force".into());
         }
-        let run = Command::new(program)
-            .args(arguments)
-            .current_dir(&self.folder)
-            .output()
+        let run = interrupt::run_self(&arguments, &self.folder, &[])
             .context("the program could not be started")?;
         if !run.status.success() {
             bail!("{command}: {}", String::from_utf8_lossy(&run.stderr));

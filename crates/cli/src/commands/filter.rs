@@ -14,6 +14,7 @@ use tonemap_media::Block;
 
 use super::spectrum::measure;
 use crate::args::{Axis, Channel, FigureArgs, Format, PartArgs, SourceArgs, SpanArgs};
+use crate::files::{self, Content};
 use crate::output::{self, Status};
 use crate::sound::{self, Levels, SoundArgs};
 use crate::studies::{self, Named};
@@ -102,10 +103,10 @@ struct Filtered {
 impl Filter {
     pub(crate) fn run(&self) -> Result<Status> {
         output::check_figure(&self.figure, self.sound.force)?;
-        output::check_writable(&self.sound.output, self.sound.force)?;
+        files::claim(&self.sound.output, Content::Sound, self.sound.force)?;
         let named = studies::find_take(self.take.as_ref(), &self.source)?;
         let mut take = Take::open(named, &self.source)?;
-        let span = take.span(self.span.span())?;
+        let span = take.cut_span(self.span.span())?;
         let filtered = self.filter(&take, span)?;
         if let Some(file) = &self.figure.figure {
             let figure = self.draw(&mut take, &filtered)?;

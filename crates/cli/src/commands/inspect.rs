@@ -4,6 +4,7 @@ use std::path::PathBuf;
 
 use anyhow::Result;
 use clap::{Args, ValueEnum};
+use rayon::prelude::*;
 use serde::Serialize;
 use tonemap_core::intake::{
     ChannelInspection, ChannelRelation, Envelope, Inspection, Inspector, Period, Region, period,
@@ -224,8 +225,8 @@ impl Inspect {
     }
 
     fn inspect(&self, named: Named) -> Result<Inspected> {
-        let take = Take::open(named, &self.source)?;
-        let span = take.span(self.span.span())?;
+        let mut take = Take::open(named, &self.source)?;
+        let span = take.cut_span(self.span.span())?;
         let (rate, channels) = (take.info.sample_rate_hz, take.info.channels);
         let mut envelopes = Vec::new();
         if self.figure.figure.is_some() {
@@ -243,7 +244,7 @@ impl Inspect {
             }
         })?;
         let start_s = span.start as f64 / rate;
-        let periods = samples.iter().map(|samples| period(samples, rate, start_s)).collect();
+        let periods = samples.par_iter().map(|samples| period(samples, rate, start_s)).collect();
         let names = take.channel_names();
         Ok(Inspected { take, span, envelopes, periods, names, inspection, findings })
     }
@@ -468,11 +469,11 @@ fn as_json(inspected: &Inspected) -> Result<String> {
 
 fn rows(inspected: &Inspected) -> impl Iterator<Item = Row<'_>> {
     let Inspected { take, inspection, names, findings, .. } = inspected;
-    let codes: Vec<&str> = findings.iter().map(|finding| finding.code).collect();
+    let codes: Vec<&str> = findings.iter().map(|finding| finding.code.as_ref()).collect();
     let codes = codes.join(" ");
     let channels = names.iter().zip(&inspection.channels).enumerate();
     channels.map(move |(n, (channel, found))| Row {
-        take: take.path(),
+        take: take.exact_path(),
         channel,
         container: take.info.container,
         codec: &take.info.codec,

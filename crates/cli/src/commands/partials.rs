@@ -10,9 +10,7 @@ use tonemap_core::Finding;
 use tonemap_core::partials::{
     Partial, PartialTrack, Partials as Found, PartialsSettings, partials,
 };
-use tonemap_core::units::{
-    Frequency, FrequencyRange, LevelReference, Seconds, Separation, cents_between,
-};
+use tonemap_core::units::{Frequency, FrequencyRange, Seconds, Separation, cents_between};
 use tonemap_figures::{
     Arrangement, ColourMap, DrawnSpectrogram, DrawnTrack, Figure, Marks, PartialsFigure,
     SpectrogramFigure, TrackPoint, Words, partials_figure, pitch_cells, spectrogram_figure,
@@ -21,11 +19,12 @@ use tonemap_figures::{
 use tonemap_media::{SdifFrame, SdifKind, SdifPartial, sdif_file};
 
 use super::spectrogram::background;
-use crate::args::{FigureArgs, Format, OutputArgs, TakesArgs};
+use crate::args::{self, FigureArgs, Format, OutputArgs, TakesArgs};
 use crate::arrays::{self, Arrays};
+use crate::files::{self, Content};
 use crate::fundamental::FundamentalArgs;
 use crate::output::{self, Status, Usage};
-use crate::take::{self, NoteSamples, Part, pressure_references};
+use crate::take::{self, NoteSamples, Part};
 use crate::text;
 
 /// The partials of a note over time: inharmonicity, decay, beating
@@ -126,6 +125,7 @@ enum View {
 /// `settings` in JSON.
 #[derive(Serialize)]
 struct Settings {
+    level_reference: &'static str,
     free: bool,
     resolve_hz: Option<f64>,
     fundamental_hz: Option<(f64, f64)>,
@@ -174,6 +174,7 @@ struct TrackColumns {
 struct PartialRow<'a> {
     take: &'a str,
     channel: &'a str,
+    level_reference: &'static str,
     number: usize,
     frequency_hz: f64,
     frequency_hz_u: f64,
@@ -200,6 +201,7 @@ struct PartialRow<'a> {
 struct PointRow<'a> {
     take: &'a str,
     channel: &'a str,
+    level_reference: &'static str,
     number: usize,
     time_s: f64,
     frequency_hz: f64,
@@ -222,11 +224,11 @@ impl Partials {
         if let Some(file) = &self.sdif {
             let reason = "tracks are written as an SDIF file; name it FILE.sdif";
             output::check_ending(file, &["sdif"], reason)?;
-            output::check_writable(file, self.output.force)?;
+            files::claim(file, Content::Result, self.output.force)?;
         }
         if let Some(file) = &self.data {
             arrays::check_name(file)?;
-            output::check_writable(file, self.output.force)?;
+            files::claim(file, Content::Result, self.output.force)?;
         }
         let (mut takes, mut status) = take::open_named(&self.takes)?;
         let parts = take::parts_of(&mut takes, &self.takes.part, &mut status)?;
@@ -239,32 +241,25 @@ impl Partials {
         let quiet = self.output.quiet;
         let made =
             take::each_part(parts, "partials", quiet, &mut status, |part| self.follow(part))?;
-        let references = pressure_references(made.iter().map(|one| &one.part));
         let [first, ..] = &made[..] else { return Ok(status) };
         for one in &made {
             output::print_notes(&self.output, &one.findings);
         }
         if let Some(file) = &self.figure.figure {
             let drawn = match self.look.view {
-                View::Tracks => self.draw_tracks(first, references[0])?,
-                View::Decay => self.draw_decay(first, references[0])?,
+                View::Tracks => self.draw_tracks(first)?,
+                View::Decay => self.draw_decay(first)?,
             };
             output::write_figure(file, &drawn, self.output.force)?;
         }
         if let Some(file) = &self.sdif {
-            output::write_whole(file, &sdif_of(&first.found), self.output.force)?;
+            files::write_whole(file, Content::Result, &sdif_of(&first.found), self.output.force)?;
         }
         if let Some(file) = &self.data {
             arrays::write_npz(file, &arrays_of(&first.found), self.output.force)?;
         }
         let content = match self.output.format {
-            Format::Text => {
-                let texts = made.iter().zip(&references);
-                texts
-                    .map(|(one, reference)| as_text(one, *reference))
-                    .collect::<Vec<_>>()
-                    .join("\n")
-            }
+            Format::Text => made.iter().map(as_text).collect::<Vec<_>>().join("\n"),
             Format::Json => made.iter().map(|one| self.as_json(one)).collect::<Result<String>>()?,
             Format::Csv if self.tracks => tracks_csv(&made)?,
             Format::Csv => as_csv(&made)?,
@@ -276,7 +271,7 @@ impl Partials {
     fn settings(&self, part: &Part<'_>) -> Result<PartialsSettings> {
         let rate = part.take().info.sample_rate_hz;
         let usual_hz = part.take().reference_hz();
-        let reference_hz = self.search.reference.map_or(usual_hz, |f| f.hz(usual_hz));
+        let reference_hz = args::reference_hz(self.search.reference, usual_hz)?;
         let usual = self.search.fundamental.settings(part, reference_hz)?;
         Ok(PartialsSettings {
             resolve_hz: self
@@ -302,12 +297,14 @@ impl Partials {
         if let Some(to) = self.ratios.ratios_to {
             found.relate(to, &self.ratios.target)?;
         }
+        found.calibrate(part.reference.full_scale_db());
         findings.extend(found.findings.iter().cloned());
         Ok(Made { part, settings, found, findings })
     }
 
     /// The tracks over a spectrogram, the fainter the paler.
-    fn draw_tracks(&self, made: &Made<'_>, reference: LevelReference) -> Result<Figure> {
+    fn draw_tracks(&self, made: &Made<'_>) -> Result<Figure> {
+        let reference = made.part.reference;
         let rate = made.part.take().info.sample_rate_hz;
         let span = made.part.span;
         let frequencies = || made.found.partials.iter().map(|partial| partial.frequency_hz);
@@ -343,7 +340,7 @@ impl Partials {
         Ok(spectrogram_figure(&figure, self.figure.size)?)
     }
 
-    fn draw_decay(&self, made: &Made<'_>, reference: LevelReference) -> Result<Figure> {
+    fn draw_decay(&self, made: &Made<'_>) -> Result<Figure> {
         let title = made.part.title();
         let notes = [
             law_line(made).unwrap_or_else(|| settings_line(made)),
@@ -351,8 +348,7 @@ impl Partials {
         ];
         let figure = PartialsFigure {
             found: &made.found,
-            full_scale_db: reference.full_scale_db(),
-            level_unit: &format!("dB {}", reference.words()),
+            level_unit: &format!("dB {}", made.part.reference.words()),
             words: Words { title: &title, notes: &notes, findings: &made.findings },
         };
         Ok(partials_figure(&figure, self.figure.size)?)
@@ -361,6 +357,7 @@ impl Partials {
     fn as_json(&self, made: &Made<'_>) -> Result<String> {
         let (settings, found) = (&made.settings, &made.found);
         let resolved = Settings {
+            level_reference: made.part.reference.name(),
             free: settings.free,
             resolve_hz: settings.free.then_some(settings.resolve_hz),
             fundamental_hz: (!settings.free).then_some(settings.pitch.range_hz),
@@ -386,20 +383,20 @@ impl Partials {
             partials: &found.partials,
             residual_db: found.residual_db,
             residual_sustain_db: found.residual_sustain_db,
-            tracks: self.tracks.then(|| found.tracks.iter().map(columns).collect()),
+            tracks: self.tracks.then(|| found.tracks.iter().map(|track| columns(found, track)).collect()),
         };
         let record = made.part.take().record(made.part.span, Some(made.part.channel_name()))?;
         output::json_line("partials", record, resolved, result, &made.findings)
     }
 }
 
-fn columns(track: &PartialTrack) -> TrackColumns {
+fn columns(found: &Found, track: &PartialTrack) -> TrackColumns {
     TrackColumns {
         number: track.number,
         start_s: track.start_s,
         hop_s: track.hop_s,
         frequency_hz: track.points.iter().map(|point| point.frequency_hz).collect(),
-        level_db: track.points.iter().map(tonemap_core::partials::TrackPoint::level_db).collect(),
+        level_db: track.points.iter().map(|point| found.level_db_at(point)).collect(),
         phase_rad: track.points.iter().map(|point| point.phase_rad).collect(),
     }
 }
@@ -427,17 +424,17 @@ fn sdif_of(found: &Found) -> Vec<u8> {
 
 /// A row for each point, in the order of the tracks.
 fn arrays_of(found: &Found) -> Arrays {
-    let column = |name: &str, of: fn(&PartialTrack, usize) -> f64| {
+    let column = |name: &str, of: &dyn Fn(&PartialTrack, usize) -> f64| {
         let tracks = found.tracks.iter();
         let values = tracks.flat_map(|track| (0..track.points.len()).map(|n| of(track, n)));
         (name.to_string(), values.collect(), None)
     };
     vec![
-        column("number", |track, _| track.number as f64),
-        column("time_s", |track, n| track.start_s + n as f64 * track.hop_s),
-        column("frequency_hz", |track, n| track.points[n].frequency_hz),
-        column("level_db", |track, n| track.points[n].level_db()),
-        column("phase_rad", |track, n| track.points[n].phase_rad),
+        column("number", &|track, _| track.number as f64),
+        column("time_s", &|track, n| track.start_s + n as f64 * track.hop_s),
+        column("frequency_hz", &|track, n| track.points[n].frequency_hz),
+        column("level_db", &|track, n| found.level_db_at(&track.points[n])),
+        column("phase_rad", &|track, n| track.points[n].phase_rad),
     ]
 }
 
@@ -504,14 +501,14 @@ fn law_line(made: &Made<'_>) -> Option<String> {
     Some(format!("f0 {hz} ± {u} Hz{stiff}{scatter}{}", first.unwrap_or_default()))
 }
 
-fn as_text(made: &Made<'_>, reference: LevelReference) -> String {
+fn as_text(made: &Made<'_>) -> String {
     let found = &made.found;
     let is_harmonic = found.f0_hz.is_some();
     let has_ratios = found.partials.iter().any(|partial| partial.ratio.is_some());
     let has_target = found.partials.iter().any(|partial| partial.target_ratio.is_some());
     let has_late = found.partials.iter().any(|partial| partial.late_t60_s.is_some());
     let has_beats = found.partials.iter().any(|partial| partial.beat_hz.is_some());
-    let level_title = format!("dB {}", reference.words());
+    let level_title = format!("dB {}", made.part.reference.words());
     let mut titles = vec!["no.", "frequency Hz", "± u", &level_title];
     titles.extend(is_harmonic.then_some("from harmonic ¢"));
     titles.extend(has_ratios.then_some("ratio"));
@@ -526,8 +523,8 @@ fn as_text(made: &Made<'_>, reference: LevelReference) -> String {
     };
     let row = |partial: &Partial| {
         let [hz, hz_u] = text::measured(partial.frequency_hz, partial.frequency_hz_u, 4);
-        let level = partial.level_db + reference.full_scale_db();
-        let mut row = vec![partial.number.to_string(), hz, hz_u, text::number(level, 2)];
+        let level = text::number(partial.level_db, 2);
+        let mut row = vec![partial.number.to_string(), hz, hz_u, level];
         if is_harmonic {
             let cents = partial.cents_from_harmonic.unwrap_or(0.0);
             let mark = if partial.on_law { "" } else { " off" };
@@ -558,10 +555,7 @@ fn as_text(made: &Made<'_>, reference: LevelReference) -> String {
     };
     let table = text::table(&titles, &[], found.partials.iter().map(row).collect());
     let law = law_line(made).map_or(String::new(), |law| text::sentence(&law));
-    let findings = match text::findings(&made.findings) {
-        none if none.is_empty() => none,
-        some => format!("\n{some}"),
-    };
+    let findings = text::findings_below(&made.findings);
     format!(
         "{}\n  {}\n\n{table}\n{law}{}{}{findings}",
         made.part.title(),
@@ -581,6 +575,7 @@ fn as_csv(made: &[Made<'_>]) -> Result<String> {
         one.found.partials.iter().map(move |partial| PartialRow {
             take,
             channel,
+            level_reference: one.part.reference.name(),
             number: partial.number,
             frequency_hz: partial.frequency_hz,
             frequency_hz_u: partial.frequency_hz_u,
@@ -612,10 +607,11 @@ fn tracks_csv(made: &[Made<'_>]) -> Result<String> {
             track.points.iter().enumerate().map(move |(n, point)| PointRow {
                 take,
                 channel,
+                level_reference: one.part.reference.name(),
                 number: track.number,
                 time_s: track.start_s + n as f64 * track.hop_s,
                 frequency_hz: point.frequency_hz,
-                level_db: point.level_db(),
+                level_db: one.found.level_db_at(point),
                 phase_rad: point.phase_rad,
             })
         })

@@ -11,7 +11,7 @@ use tonemap_core::pitch::{
 };
 use tonemap_core::spectrogram::Spectrogram as Cells;
 use tonemap_core::units::{
-    Extent, Frequency, FrequencyRange, LevelReference, Note, Seconds, cents_between,
+    Extent, Frequency, FrequencyRange, Note, Seconds, cents_between,
 };
 use tonemap_core::{Error, Finding, SampleSpan};
 use tonemap_figures::{
@@ -21,9 +21,10 @@ use tonemap_figures::{
 use tonemap_media::{MidiNote, midi_file};
 
 use super::spectrogram::background;
-use crate::args::{FigureArgs, Format, OutputArgs, TakesArgs};
+use crate::args::{self, FigureArgs, Format, OutputArgs, TakesArgs};
+use crate::files::{self, Content};
 use crate::output::{self, Status, Usage};
-use crate::take::{self, Part, pressure_references};
+use crate::take::{self, Part};
 use crate::text;
 
 /// The fundamental over time, its notes, and the readings they beat
@@ -155,7 +156,7 @@ impl Pitch {
         if let Some(file) = &self.midi {
             let reason = "notes are written as a MIDI file; name it FILE.mid";
             output::check_ending(file, &["mid", "midi"], reason)?;
-            output::check_writable(file, self.output.force)?;
+            files::claim(file, Content::Result, self.output.force)?;
         }
         let (mut takes, mut status) = take::open_named(&self.takes)?;
         let parts = take::parts_of(&mut takes, &self.takes.part, &mut status)?;
@@ -163,9 +164,11 @@ impl Pitch {
             let reason = "a figure and a MIDI file show one channel of one take; give one, or leave them out";
             return Err(Usage(reason.into()).into());
         }
-        let references = pressure_references(&parts);
-        let made: Vec<Made<'_>> =
-            parts.into_iter().map(|part| self.follow(part)).collect::<Result<_>>()?;
+        let quiet = self.output.quiet;
+        let quiet_each = quiet || parts.len() > 1;
+        let made = take::each_part(parts, "pitch", quiet, &mut status, |part| {
+            self.follow(part, quiet_each)
+        })?;
         let [first, ..] = &made[..] else { return Ok(status) };
         for one in &made {
             output::print_notes(&self.output, &one.findings);
@@ -173,7 +176,7 @@ impl Pitch {
         if let Some(file) = &self.figure.figure {
             let drawn = match self.look.evidence {
                 Some(time) => draw_evidence(first, time.0, &self.figure)?,
-                None => self.draw(first, references[0])?,
+                None => self.draw(first)?,
             };
             output::write_figure(file, &drawn, self.output.force)?;
         }
@@ -182,7 +185,7 @@ impl Pitch {
                 &midi_notes(&first.found, first.settings.reference_hz),
                 &first.part.title(),
             )?;
-            output::write_whole(file, &bytes, self.output.force)?;
+            files::write_whole(file, Content::Result, &bytes, self.output.force)?;
         }
         let content = match self.output.format {
             _ if self.steady => made.iter().map(steady_line).collect(),
@@ -197,7 +200,7 @@ impl Pitch {
     fn settings(&self, part: &Part<'_>) -> Result<PitchSettings> {
         let rate = part.take().info.sample_rate_hz;
         let usual_hz = part.take().reference_hz();
-        let reference_hz = self.search.reference.map_or(usual_hz, |f| f.hz(usual_hz));
+        let reference_hz = args::reference_hz(self.search.reference, usual_hz)?;
         let (low, high) = match self.search.range {
             Some(range) => range.hz(reference_hz, rate)?,
             None => (DEFAULT_RANGE_HZ.0, DEFAULT_RANGE_HZ.1.min(0.4 * rate)),
@@ -214,7 +217,7 @@ impl Pitch {
         })
     }
 
-    fn follow<'a>(&self, part: Part<'a>) -> Result<Made<'a>> {
+    fn follow<'a>(&self, part: Part<'a>, quiet: bool) -> Result<Made<'a>> {
         let rate = part.take().info.sample_rate_hz;
         let settings = self.settings(&part)?;
         let start_s = part.span.start as f64 / rate;
@@ -223,7 +226,7 @@ impl Pitch {
         let mut findings = part.take().findings.clone();
         findings.extend(part.read_in_two(
             "pitch",
-            self.output.quiet,
+            quiet,
             |samples| tracker.push(samples),
             |samples| meter.push(samples),
         )?);
@@ -236,7 +239,8 @@ impl Pitch {
     }
 
     /// The track over a spectrogram, or alone.
-    fn draw(&self, made: &Made<'_>, reference: LevelReference) -> Result<Figure> {
+    fn draw(&self, made: &Made<'_>) -> Result<Figure> {
+        let reference = made.part.reference;
         let rate = made.part.take().info.sample_rate_hz;
         let span = made.part.span;
         let voiced = || made.found.track.iter().filter_map(|point| point.f0_hz);

@@ -4,15 +4,14 @@ use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 use std::sync::Mutex;
 
-use anyhow::Result;
+use anyhow::{Result, bail};
 use clap::Args;
 use rayon::prelude::*;
 use serde_json::Value;
-use tonemap_core::Measured;
-use tonemap_core::Severity;
 use tonemap_core::compare::NOTE_OVER_NOISE_DB;
 use tonemap_core::spectrogram::{FrequencyAxis, Pooling, SpectrogramSettings, spectrogram};
 use tonemap_core::units::Note;
+use tonemap_core::{Finding, Measured, Severity, merged, places_text};
 use tonemap_figures::{
     Chart, ChartCurve, ColourMap, DrawnBand, Report as Page, ReportFinding, ReportSection,
     ReportTable, course_chart, difference_chart, map_chart, report_page, spectrum_chart,
@@ -20,11 +19,12 @@ use tonemap_figures::{
 };
 use tonemap_media::{WavEncoding, write_wav};
 
-use crate::analyses::Analyses;
+use crate::analyses::{Analyses, as_path_word};
 use crate::args::{PartArgs, SourceArgs};
+use crate::files::{self, Content};
 use crate::output::{self, Status, Usage};
 use crate::progress::TakesProgress;
-use crate::saved::{self, ReadFinding, Saved};
+use crate::saved::{self, Saved};
 use crate::studies::{self, Named, OpenStudy};
 use crate::take::{NoteSamples, Take};
 use crate::text;
@@ -90,7 +90,7 @@ const DRAWN_S: f64 = 120.0;
 struct TakeSection {
     section: ReportSection,
     row: Vec<String>,
-    findings: Vec<ReadFinding>,
+    findings: Vec<Finding>,
     results: Vec<Saved>,
 }
 
@@ -101,18 +101,22 @@ impl Report {
             &["html", "htm"],
             "a report is a page; name it FILE.html",
         )?;
-        output::check_writable(&self.output, self.force)?;
+        files::claim(&self.output, Content::Result, self.force)?;
+        let pairs = self.pairs.iter().map(|words| sides_of(words)).collect::<Result<Vec<_>>>()?;
+        let trends = self.trends.iter().map(|words| trend_of(words)).collect::<Result<Vec<_>>>()?;
         let study = OpenStudy::of(&self.source)?;
         let (files, takes): (Vec<PathBuf>, Vec<PathBuf>) =
             self.takes.iter().cloned().partition(|path| saved::is_saved(path));
         let named = self.named(study.as_ref(), &takes, files.is_empty())?;
-        let analyses = Analyses::new(study.as_ref())?;
+        let analyses = Analyses::new(study.as_ref(), self.source.raw)?;
         let mut status = Status::Done;
         let made = self.take_sections(&analyses, &named, &mut status);
         if made.is_empty() && !named.is_empty() {
             return Ok(status);
         }
+        let references = named.iter().filter_map(|named| named.entry.as_ref());
         let mut page = Page {
+            reference_hz: references.map(|entry| entry.reference_hz).next().unwrap_or(440.0),
             title: self.title(study.as_ref(), &named),
             version: env!("CARGO_PKG_VERSION").into(),
             ..Page::default()
@@ -139,26 +143,35 @@ impl Report {
             results.extend(take.results);
             page.sections.push(take.section);
         }
-        for (n, words) in self.pairs(study.as_ref(), &named).iter().enumerate() {
-            self.add_comparison(&mut page, &mut results, &analyses, n, words, &mut status)?;
+        // What fails is said, and the page is made of the rest.
+        let mut added = |made: Result<()>| {
+            if let Err(error) = made {
+                output::print_error(&error);
+                status = Status::CouldNot;
+            }
+        };
+        let is_own_choice = !pairs.is_empty() || !trends.is_empty() || study.is_none();
+        let all = if is_own_choice { Vec::new() } else { series(&named) };
+        let pairs = if is_own_choice { pairs } else { all.iter().map(ends_of).collect() };
+        let trends =
+            if is_own_choice { trends } else { all.iter().flat_map(trends_of).collect() };
+        for (n, sides) in pairs.iter().enumerate() {
+            added(self.add_comparison(&mut page, &mut results, &analyses, n, sides));
         }
-        for (n, words) in self.trends(study.as_ref(), &named).iter().enumerate() {
-            self.add_trend(&mut page, &mut results, &analyses, n, words, &mut status)?;
+        for (n, asked) in trends.iter().enumerate() {
+            added(self.add_trend(&mut page, &mut results, &analyses, (n, asked), &named));
         }
         for file in &files {
-            for (n, result) in saved::read(file)?.into_iter().enumerate() {
-                let id = format!("saved-{}-{n}", page.saved.len());
-                let section = saved_section(&id, file, &result);
-                collect(&mut page.findings, &section, &result.findings());
-                page.saved.push(section);
-                results.push(result);
-            }
+            added(add_saved(&mut page, &mut results, file));
+        }
+        if page.is_empty() {
+            return Ok(status);
         }
         page.findings.sort_by_key(|one| std::cmp::Reverse(one.severity));
         page.methods = methods(&results);
         page.summary = summary(&page);
         let html = report_page(&page, self.colours)?;
-        output::write_whole(&self.output, html.as_bytes(), self.force)?;
+        files::write_whole(&self.output, Content::Result, html.as_bytes(), self.force)?;
         if !self.quiet {
             let large = if html.len() > LARGE_BYTES {
                 "; it opens slowly: leave out --sound, or name fewer takes"
@@ -167,7 +180,7 @@ impl Report {
             };
             output::print(&format!(
                 "{}: {} takes, {} comparisons, {} trends, {} MB{large}\n",
-                self.output.display(),
+                files::shown(&self.output),
                 page.sections.len(),
                 page.comparisons.len(),
                 page.trends.len(),
@@ -267,20 +280,27 @@ impl Report {
         charts.push(map);
         charts.extend(pitch.as_ref().and_then(|pitch| pitch_chart(&format!("{id}-pitch"), pitch)));
         charts.extend(
-            partials.as_ref().and_then(|found| decay_chart(&format!("{id}-partials"), found)),
+            partials
+                .as_ref()
+                .and_then(|found| decay_chart(&format!("{id}-partials"), found, &unit)),
         );
         let mut tables = vec![tone_table(&spectrum, &unit)];
-        tables.extend(partials.as_ref().map(partial_table));
+        tables.extend(partials.as_ref().map(|found| partial_table(found, &unit)));
         tables.extend(timbre.as_ref().map(descriptor_table));
-        let mut findings: Vec<ReadFinding> = Vec::new();
+        let mut findings: Vec<Finding> = Vec::new();
         let known =
             [Some(&inspect), Some(&spectrum), timbre.as_ref(), partials.as_ref(), pitch.as_ref()];
         for finding in known.into_iter().flatten().flat_map(Saved::findings) {
-            if !findings.iter().any(|other| other.code == finding.code) {
+            // Several analyses find the same of one take.
+            let is_same = |other: &Finding| other.code == finding.code && other.text == finding.text;
+            if !findings.iter().any(is_same) {
                 findings.push(finding);
             }
         }
         findings.retain(|finding| finding.severity > Severity::Note);
+        for finding in &mut findings {
+            finding.take = Some(name.clone());
+        }
         let section = ReportSection {
             id,
             title: name.clone(),
@@ -288,7 +308,7 @@ impl Report {
             facts: facts(&inspect, timbre.as_ref().filter(|_| is_note), partials.as_ref()),
             charts,
             tables,
-            findings: told(&findings),
+            findings: told(&findings, &name),
             sound,
         };
         let row = row(&name, named, &inspect, timbre.as_ref(), is_note, findings.len());
@@ -335,57 +355,18 @@ impl Report {
         Ok((chart, sound))
     }
 
-    /// The comparisons asked for; if none is, the ends of each condition that runs over numbers.
-    fn pairs(&self, study: Option<&OpenStudy>, named: &[Named]) -> Vec<String> {
-        if !self.pairs.is_empty() || !self.trends.is_empty() || study.is_none() {
-            return self.pairs.clone();
-        }
-        let pair = |(_, takes): (String, Vec<(f64, String)>)| {
-            let (first, last) = (takes.first()?, takes.last()?);
-            let quoted = |name: &str| shlex::try_quote(name).map_or(name.into(), String::from);
-            Some(format!("{} {}", quoted(&first.1), quoted(&last.1)))
-        };
-        series(named).into_iter().filter_map(pair).collect()
-    }
-
-    /// The trends asked for; if none is, centroid and fundamental over each condition that runs over numbers.
-    fn trends(&self, study: Option<&OpenStudy>, named: &[Named]) -> Vec<String> {
-        if !self.pairs.is_empty() || !self.trends.is_empty() || study.is_none() {
-            return self.trends.clone();
-        }
-        let of = |(condition, _): (String, _)| {
-            ["partials.f0_hz", "timbre.centroid_hz"].map(|key| format!("{key} over {condition}"))
-        };
-        series(named).into_iter().flat_map(of).collect()
-    }
-
     fn add_comparison(
         &self,
         page: &mut Page,
         results: &mut Vec<Saved>,
         analyses: &Analyses,
         n: usize,
-        words: &str,
-        status: &mut Status,
+        sides: &[String],
     ) -> Result<()> {
-        let Some(sides) = shlex::split(words).filter(|sides| sides.len() > 1) else {
-            return Err(Usage(format!(
-                "'{words}' names no two takes to compare; write 'a.wav b.wav'"
-            ))
-            .into());
-        };
-        let mut arguments = vec!["compare".to_string()];
-        arguments.extend(sides.iter().cloned());
-        arguments.push("--curve".into());
-        let takes = self.takes_in(&sides)?;
-        let text = match analyses.run(&arguments, &takes.iter().collect::<Vec<_>>()) {
-            Ok(text) => text,
-            Err(error) => {
-                output::print_error(&error);
-                *status = Status::CouldNot;
-                return Ok(());
-            }
-        };
+        let takes = self.takes_in(sides)?;
+        let mut arguments = vec!["compare".to_string(), "--curve".into()];
+        arguments.extend(sides.iter().map(|side| as_path_word(side.as_ref())));
+        let text = analyses.run(&arguments, &takes.iter().collect::<Vec<_>>())?;
         for result in saved::results_of(&text)? {
             let id = format!("compare-{n}-{}", page.comparisons.len());
             let section = comparison_section(&id, &result);
@@ -396,40 +377,34 @@ impl Report {
         Ok(())
     }
 
+    /// A trend over the takes of the page that have the condition.
     fn add_trend(
         &self,
         page: &mut Page,
         results: &mut Vec<Saved>,
         analyses: &Analyses,
-        n: usize,
-        words: &str,
-        status: &mut Status,
+        (n, (quantity, condition)): (usize, &(String, String)),
+        named: &[Named],
     ) -> Result<()> {
-        let Some((quantity, condition)) = words.split_once(" over ") else {
-            return Err(Usage(format!(
-                "'{words}' is no trend; write 'timbre.centroid_hz over cut', a quantity and a condition"
-            ))
-            .into());
+        let has_it = |named: &&Named| {
+            named.entry.as_ref().is_some_and(|e| e.take.conditions.contains_key(condition))
         };
+        let takes: Vec<&Named> = named.iter().filter(has_it).collect();
+        if takes.is_empty() {
+            bail!("no take of the page has the condition '{condition}'; set it in study.toml");
+        }
         let mut arguments: Vec<String> =
-            ["trend", "--quantity", quantity.trim(), "--over", condition.trim()]
-                .map(String::from)
-                .to_vec();
-        for wanted in &self.source.conditions {
-            arguments.extend(["--where".into(), wanted.to_string()]);
+            ["trend", "--quantity", quantity, "--over", condition].map(String::from).to_vec();
+        for take in takes {
+            arguments.push(analyses.word_of(take)?);
         }
         // Its analyses are kept one by one; the trend itself is soon made.
-        match analyses.run_anew(&arguments) {
-            Ok(text) => {
-                let result = saved::results_of(&text)?.remove(0);
-                page.trends.push(trend_section(&format!("trend-{n}"), &result));
-                results.push(result);
-            }
-            Err(error) => {
-                output::print_error(&error);
-                *status = Status::CouldNot;
-            }
-        }
+        let text = analyses.run_anew(&arguments)?;
+        let result = saved::results_of(&text)?.remove(0);
+        let section = trend_section(&format!("trend-{n}"), &result);
+        collect(&mut page.findings, &section, &result.findings());
+        page.trends.push(section);
+        results.push(result);
         Ok(())
     }
 
@@ -445,25 +420,78 @@ impl Report {
     }
 }
 
-/// Findings as the page has them.
-fn told(findings: &[ReadFinding]) -> Vec<(Severity, String)> {
-    findings.iter().map(|finding| (finding.severity, finding.text.clone())).collect()
+/// The sides of a comparison as they were typed.
+fn sides_of(words: &str) -> Result<Vec<String>> {
+    shlex::split(words).filter(|sides| sides.len() > 1).ok_or_else(|| {
+        Usage(format!("'{words}' names no two takes to compare; write 'a.wav b.wav'")).into()
+    })
 }
 
-/// Adds the findings of a section to those of the page.
-fn collect(all: &mut Vec<ReportFinding>, section: &ReportSection, findings: &[ReadFinding]) {
+/// A quantity and a condition as they were typed.
+fn trend_of(words: &str) -> Result<(String, String)> {
+    let Some((quantity, condition)) = words.split_once(" over ") else {
+        return Err(Usage(format!(
+            "'{words}' is no trend; write 'timbre.centroid_hz over cut', a quantity and a condition"
+        ))
+        .into());
+    };
+    Ok((quantity.trim().into(), condition.trim().into()))
+}
+
+/// Adds the results of a file.
+fn add_saved(page: &mut Page, results: &mut Vec<Saved>, file: &Path) -> Result<()> {
+    for (n, result) in saved::read(file)?.into_iter().enumerate() {
+        let id = format!("saved-{}-{n}", page.saved.len());
+        let section = saved_section(&id, file, &result);
+        collect(&mut page.findings, &section, &result.findings());
+        page.saved.push(section);
+        results.push(result);
+    }
+    Ok(())
+}
+
+/// Findings as a section has them: each with what it concerns, if that is not the section itself.
+fn told(findings: &[Finding], section: &str) -> Vec<(Severity, String)> {
+    let shown: Vec<Finding> =
+        findings.iter().filter(|finding| finding.severity > Severity::Note).cloned().collect();
+    let line = |(finding, places): (&Finding, Vec<String>)| {
+        let places: Vec<String> = places.into_iter().filter(|place| place != section).collect();
+        let place = places_text(&places);
+        let text = &finding.text;
+        (finding.severity, if place.is_empty() { text.clone() } else { format!("{place}: {text}") })
+    };
+    merged(&shown).into_iter().map(line).collect()
+}
+
+/// Adds the findings of a section to those of the page. Only those that say the same stand together.
+fn collect(all: &mut Vec<ReportFinding>, section: &ReportSection, findings: &[Finding]) {
     for finding in findings.iter().filter(|finding| finding.severity > Severity::Note) {
-        let about = (section.title.clone(), section.id.clone());
-        match all.iter_mut().find(|known| known.code == finding.code) {
+        let name = finding.place().unwrap_or_else(|| section.title.clone());
+        let about = (name, section.id.clone());
+        let is_same =
+            |known: &&mut ReportFinding| known.code == finding.code && known.text == finding.text;
+        match all.iter_mut().find(is_same) {
+            // A comparison has the findings of its takes, which the page has already.
+            Some(known) if known.about.iter().any(|(name, _)| *name == about.0) => (),
             Some(known) => known.about.push(about),
             None => all.push(ReportFinding {
-                code: finding.code.clone(),
+                code: finding.code.to_string(),
                 about: vec![about],
                 severity: finding.severity,
                 text: finding.text.clone(),
             }),
         }
     }
+}
+
+/// The ends of a condition, to be compared.
+fn ends_of((_, takes): &(String, Vec<(f64, String)>)) -> Vec<String> {
+    takes.first().into_iter().chain(takes.last()).map(|(_, name)| name.clone()).collect()
+}
+
+/// What is followed over a condition unless it is said.
+fn trends_of((condition, _): &(String, Vec<(f64, String)>)) -> [(String, String); 2] {
+    ["partials.f0_hz", "timbre.centroid_hz"].map(|key| (key.into(), condition.clone()))
 }
 
 /// Conditions that run over three numbers at least, each with its takes in order.
@@ -656,7 +684,7 @@ fn pitch_chart(id: &str, pitch: &Saved) -> Option<Chart> {
     Some(course_chart(id, "Fundamental over time", &curves, ("Fundamental, Hz", "Hz")))
 }
 
-fn decay_chart(id: &str, partials: &Saved) -> Option<Chart> {
+fn decay_chart(id: &str, partials: &Saved, unit: &str) -> Option<Chart> {
     const TRACKS: usize = 8;
     const POINTS: usize = 300;
     let tracks = partials.value["result"]["tracks"].as_array()?;
@@ -673,7 +701,8 @@ fn decay_chart(id: &str, partials: &Saved) -> Option<Chart> {
             Some(ChartCurve { name: format!("partial {}", track["number"]), x, y })
         })
         .collect();
-    let title = ("Level, dB re full scale", "dB");
+    let level_title = format!("Level, {unit}");
+    let title = (level_title.as_str(), "dB");
     (!curves.is_empty())
         .then(|| course_chart(id, "Partials over time, the first eight", &curves, title))
 }
@@ -701,7 +730,8 @@ fn tone_table(spectrum: &Saved, unit: &str) -> ReportTable {
     }
 }
 
-fn partial_table(partials: &Saved) -> ReportTable {
+fn partial_table(partials: &Saved, unit: &str) -> ReportTable {
+    let level_head = format!("level, {unit}");
     const MOST: usize = 16;
     let all = partials.value["result"]["partials"].as_array().cloned().unwrap_or_default();
     let rows = all.iter().take(MOST).map(|partial| {
@@ -731,7 +761,7 @@ fn partial_table(partials: &Saved) -> ReportTable {
         "frequency, Hz",
         "± u",
         "cents from harmonic",
-        "level, dB re full scale",
+        &level_head,
         "T60, s",
         "± u",
         "beat, Hz",
@@ -829,12 +859,11 @@ fn comparison_section(id: &str, result: &Saved) -> ReportSection {
         fact("Level difference", "level_difference_db", 1.0, 2, "dB"),
         fact("A-weighted difference", "a_weighted_difference_db", 1.0, 2, "dB"),
     ];
-    let mut findings = result.findings();
-    findings.retain(|finding| finding.severity > Severity::Note);
-    let findings = told(&findings);
+    let title = format!("{} and {}", names[0], names[1]);
+    let findings = told(&result.findings(), &title);
     ReportSection {
         id: id.into(),
-        title: format!("{} and {}", names[0], names[1]),
+        title,
         text,
         facts: facts.into_iter().flatten().collect(),
         charts,
@@ -943,6 +972,7 @@ fn trend_section(id: &str, result: &Saved) -> ReportSection {
     });
     ReportSection {
         id: id.into(),
+        findings: told(&result.findings(), &caption),
         title: caption,
         text,
         charts: vec![chart],
@@ -983,7 +1013,7 @@ fn saved_section(id: &str, file: &Path, result: &Saved) -> ReportSection {
             }
         }
     };
-    let from = format!("Read from {}.", file.display());
+    let from = format!("Read from {}.", files::shown(file));
     section.text = if section.text.is_empty() { from } else { format!("{}. {from}", section.text) };
     section
 }
@@ -991,13 +1021,13 @@ fn saved_section(id: &str, file: &Path, result: &Saved) -> ReportSection {
 /// Settings of each command, and the hash of every file.
 fn methods(results: &[Saved]) -> Vec<ReportTable> {
     let mut kinds: Vec<&Saved> = Vec::new();
-    let mut files: BTreeMap<String, String> = BTreeMap::new();
+    let mut hashes: BTreeMap<String, String> = BTreeMap::new();
     for result in results {
         if !kinds.iter().any(|known| known.kind() == result.kind()) {
             kinds.push(result);
         }
-        for (path, hash) in result.takes() {
-            files.insert(path.display().to_string(), hash);
+        for (path, hash) in result.takes().into_iter().chain(result.files()) {
+            hashes.insert(files::shown(&path), hash);
         }
     }
     let settings = kinds.iter().map(|result| {
@@ -1017,11 +1047,11 @@ fn methods(results: &[Saved]) -> Vec<ReportTable> {
         head: vec!["command".into(), "settings".into()],
         rows: settings.collect(),
     }];
-    if !files.is_empty() {
+    if !hashes.is_empty() {
         tables.push(ReportTable {
             caption: "Files".into(),
             head: vec!["file".into(), "BLAKE3".into()],
-            rows: files.into_iter().map(|(file, hash)| vec![file, hash]).collect(),
+            rows: hashes.into_iter().map(|(file, hash)| vec![file, hash]).collect(),
         });
     }
     tables

@@ -13,6 +13,7 @@ use tonemap_core::units::{Frequency, Seconds, db_from_amplitude};
 use tonemap_media::WavEncoding;
 
 use crate::args::{Format, SourceArgs};
+use crate::files::{self, Content};
 use crate::output::{self, Status, Usage};
 use crate::sound::{self, Bits, Levels, SoundArgs};
 use crate::studies::Named;
@@ -113,7 +114,10 @@ const REFERENCE_HZ: f64 = 440.0;
 
 impl Signal {
     pub(crate) fn run(&self) -> Result<Status> {
-        output::check_writable(&self.sound.output, self.sound.force)?;
+        files::claim(&self.sound.output, Content::Sound, self.sound.force)?;
+        if let Some(file) = &self.inverse {
+            files::claim(file, Content::Sound, self.sound.force)?;
+        }
         let (recipe, lines) = self.read()?;
         let mut player = recipe.player()?;
         if recipe.sample_rate_hz.fract() != 0.0 {
@@ -149,7 +153,7 @@ impl Signal {
             Recipe { voices: Vec::new(), sample_rate_hz: 48_000.0, duration_s: 1.0, seed: 1 };
         let mut lines = Vec::new();
         if let Some(file) = &self.recipe {
-            let text = std::fs::read_to_string(file).with_context(|| file.display().to_string())?;
+            let text = files::read_named(file, files::MOST_TEXT_BYTES)?;
             let read: RecipeFile = toml_edit::de::from_str(&text).map_err(|error| {
                 Usage(format!("{}: {}", file.display(), error.to_string().trim_end()))
             })?;

@@ -22,11 +22,11 @@ use tonemap_figures::{
     WaterfallFigure, spectrogram_cells, spectrogram_figure, waterfall_cells, waterfall_figure,
 };
 
-use crate::args::{FigureArgs, Format, FrameArgs, OutputArgs, TakesArgs};
+use crate::args::{self, FigureArgs, Format, FrameArgs, OutputArgs, TakesArgs};
 use crate::export::{self, Export, Head};
 use crate::output::{self, Status, Usage};
 use crate::sketch::{self, Depth};
-use crate::take::{self, Part, pressure_references};
+use crate::take::{self, Part, share_reference};
 use crate::text;
 
 /// Level over time and frequency, as a picture and as numbers
@@ -159,6 +159,7 @@ struct LookArgs {
 /// `settings` in JSON.
 #[derive(Serialize)]
 struct Settings {
+    level_reference: &'static str,
     #[serde(flatten)]
     frames: FrameFigures,
     axis: FrequencyAxis,
@@ -210,7 +211,6 @@ struct SliceResult {
 struct Made<'a> {
     part: Part<'a>,
     cells: Cells,
-    reference: LevelReference,
     reference_hz: f64,
     clips: Vec<Clip>,
     /// None where they were not asked for.
@@ -227,23 +227,36 @@ impl Spectrogram {
             export::check(file, self.output.force)?;
         }
         let (mut takes, mut status) = take::open_named(&self.takes)?;
-        let parts = take::parts_of(&mut takes, &self.takes.part, &mut status)?;
-        let references = pressure_references(&parts);
+        let mut parts = take::parts_of(&mut takes, &self.takes.part, &mut status)?;
+        let mixed = share_reference(&mut parts);
         let count = parts.len();
-        if count == 0 {
-            return Ok(status);
-        }
         if self.look.waterfall && count > 1 {
             let reason =
                 "a waterfall shows one channel of one take; give one, or leave --waterfall out";
             return Err(Usage(reason.into()).into());
         }
+        // What can be known to fail is known before the first is read: a file of all of them cannot
+        // leave one out later.
+        let planned = take::each_part(parts, "spectrogram", true, &mut status, |part| {
+            let (plan, reference_hz) = self.plan(&part, count)?;
+            Ok((part, plan, reference_hz))
+        })?;
+        let count = planned.len();
         let begin = |file: &PathBuf| Export::begin(file, count, self.output.force);
         let mut export = self.data.as_ref().map(begin).transpose()?;
         let mut made = Vec::new();
-        for (part, reference) in parts.into_iter().zip(references) {
-            made.push(self.make(part, reference, count, export.as_mut())?);
+        for (part, plan, reference_hz) in planned {
+            match self.make(part, plan, reference_hz, export.as_mut()) {
+                Ok(one) => made.push(one),
+                Err(error) if export.is_none() && count > 1 => {
+                    output::print_error(&error);
+                    status = Status::CouldNot;
+                }
+                Err(error) => return Err(error),
+            }
         }
+        let Some(first) = made.first_mut() else { return Ok(status) };
+        first.findings.extend(mixed);
         let range_db = self.range_db(&made)?;
         let content = match self.output.format {
             Format::Text => {
@@ -258,9 +271,9 @@ impl Spectrogram {
             }
             Format::Csv => as_csv(&made)?,
         };
-        for one in &made {
-            output::print_notes(&self.output, &one.findings);
-        }
+        let several = made.len() > 1;
+        let named = |one: &Made<'_>| one.part.named_findings(&one.findings, several);
+        output::print_notes(&self.output, &made.iter().flat_map(named).collect::<Vec<_>>());
         if let Some(export) = export {
             export.finish()?;
         }
@@ -271,16 +284,11 @@ impl Spectrogram {
         Ok(status)
     }
 
-    fn make<'a>(
-        &self,
-        part: Part<'a>,
-        reference: LevelReference,
-        count: usize,
-        mut export: Option<&mut Export>,
-    ) -> Result<Made<'a>> {
+    /// How the spectrogram of a part is made, and the frequency of A4.
+    fn plan(&self, part: &Part<'_>, count: usize) -> Result<(Arc<SpectrogramPlan>, f64)> {
         let rate = part.take().info.sample_rate_hz;
         let usual_hz = part.take().reference_hz();
-        let reference_hz = self.cells.reference.map_or(usual_hz, |f| f.hz(usual_hz));
+        let reference_hz = args::reference_hz(self.cells.reference, usual_hz)?;
         let range = self.cells.range.map(|range| range.hz(reference_hz, rate)).transpose()?;
         let settings = SpectrogramSettings {
             frames: self.frames.settings(reference_hz),
@@ -304,7 +312,19 @@ impl Spectrogram {
                 Pool::Power => Pooling::Power,
             },
         };
-        let plan = Arc::new(SpectrogramPlan::new(&settings, rate, part.span.len())?);
+        let plan = SpectrogramPlan::new(&settings, rate, part.span.len())?;
+        Ok((Arc::new(plan), reference_hz))
+    }
+
+    fn make<'a>(
+        &self,
+        part: Part<'a>,
+        plan: Arc<SpectrogramPlan>,
+        reference_hz: f64,
+        mut export: Option<&mut Export>,
+    ) -> Result<Made<'a>> {
+        let rate = part.take().info.sample_rate_hz;
+        let reference = part.reference;
         let mut meter = part.take().level_meter(part.span);
         let mut inspector = self.marks.onsets.then(|| Inspector::new(rate, None, 1, part.span));
         let mut findings = part.take().findings.clone();
@@ -353,7 +373,6 @@ impl Spectrogram {
             slices: slices.collect::<Result<_, _>>()?,
             part,
             cells,
-            reference,
             reference_hz,
             clips: levels.clips,
             onsets_s: inspector.map(|inspector| inspector.finish().course.onsets_s),
@@ -381,7 +400,7 @@ impl Spectrogram {
         const DEEPEST_DB: f64 = 100.0;
         let shifted = |one: &Made<'_>| {
             let (low, high) = one.cells.usual_range_db()?;
-            let offset = (one.reference.full_scale_db() / 5.0).round() * 5.0;
+            let offset = (one.part.reference.full_scale_db() / 5.0).round() * 5.0;
             Some((low + offset, high + offset))
         };
         let both = |a: (f64, f64), b: (f64, f64)| (a.0.min(b.0), a.1.max(b.1));
@@ -408,7 +427,7 @@ impl Spectrogram {
         }
         let (span, rate) = (made.part.span, made.part.take().info.sample_rate_hz);
         let span_s = (span.start as f64 / rate, span.end as f64 / rate);
-        let full_scale_db = made.reference.full_scale_db();
+        let full_scale_db = made.part.reference.full_scale_db();
         let (cells, colours) = (&made.cells, self.look.colours);
         sketch::sketch(cells, range_db, full_scale_db, span_s, colours, Depth::of_terminal())
     }
@@ -424,7 +443,7 @@ impl Spectrogram {
                     name,
                     spectrogram: &one.cells,
                     span_s: (one.part.span.start as f64 / rate, one.part.span.end as f64 / rate),
-                    reference: one.reference,
+                    reference: one.part.reference,
                     marks: Marks {
                         clips: &one.clips,
                         onsets_s: one.onsets_s.as_deref().unwrap_or_default(),
@@ -674,7 +693,7 @@ fn loudest(made: &Made<'_>) -> Option<(f64, f64, f64)> {
     let places = columns.start * rows..columns.end * rows;
     let place = places.max_by(|a, b| cells.power[*a].total_cmp(&cells.power[*b]))?;
     let (column, row) = (place / rows, place % rows);
-    let level = db_from_power(f64::from(cells.power[place])) + made.reference.full_scale_db();
+    let level = db_from_power(f64::from(cells.power[place])) + made.part.reference.full_scale_db();
     let start_s = made.part.span.start as f64 / made.part.take().info.sample_rate_hz;
     let row_hz = cells.plan.row_hz();
     level.is_finite().then(|| (level, start_s + cells.plan.time_s(column), row_hz[row]))
@@ -707,7 +726,7 @@ fn slice_names(made: &Made<'_>) -> Vec<String> {
 fn slice_line(made: &Made<'_>, slice: &Slice) -> String {
     let plan = &made.cells.plan;
     let start_s = made.part.span.start as f64 / made.part.take().info.sample_rate_hz;
-    let levels = levels_db(&slice.power, made.reference);
+    let levels = levels_db(&slice.power, made.part.reference);
     let best = (0..levels.len()).max_by(|a, b| levels[*a].total_cmp(&levels[*b])).unwrap_or(0);
     let level = text::number(f64::from(levels[best]), 1);
     match slice.at {
@@ -736,15 +755,12 @@ fn as_text(made: &Made<'_>, range_db: (f64, f64)) -> String {
         Some((level, at, hz)) => format!(
             "loudest {} dB {} at {} s, {} Hz",
             text::number(level, 1),
-            made.reference.words(),
+            made.part.reference.words(),
             text::number(at, 3),
             text::number(hz, 1)
         ),
     };
-    let findings = match text::findings(&made.findings) {
-        none if none.is_empty() => none,
-        some => format!("\n{some}"),
-    };
+    let findings = text::findings_below(&made.findings);
     let edges = &plan.edges_hz;
     let slices: String = made.slices.iter().map(|slice| slice_line(made, slice)).collect();
     let onsets = made.onsets_s.as_deref().map_or(String::new(), |onsets| {
@@ -773,6 +789,7 @@ fn as_json(made: &Made<'_>, range_db: (f64, f64)) -> Result<String> {
     let loudest = loudest(made);
     let edges = &plan.edges_hz;
     let settings = Settings {
+        level_reference: part.reference.name(),
         frames: plan.frames.figures(rate),
         axis: plan.axis,
         pooling: (!made.cells.is_sharpened).then(|| plan.pooling()),
@@ -792,7 +809,7 @@ fn as_json(made: &Made<'_>, range_db: (f64, f64)) -> Result<String> {
         loudest_db: loudest.map(|(level, ..)| level),
         loudest_at_s: loudest.map(|(_, at, _)| at),
         loudest_hz: loudest.map(|(.., hz)| hz),
-        scaling: format!("peak amplitude, dB {}", made.reference.words()),
+        scaling: format!("peak amplitude, dB {}", made.part.reference.words()),
         slices: made.slices.iter().map(|slice| slice_result(made, slice)).collect(),
         onsets_s: made.onsets_s.clone(),
     };
@@ -803,7 +820,7 @@ fn as_json(made: &Made<'_>, range_db: (f64, f64)) -> Result<String> {
 fn slice_result(made: &Made<'_>, slice: &Slice) -> SliceResult {
     let plan = &made.cells.plan;
     let start_s = made.part.span.start as f64 / made.part.take().info.sample_rate_hz;
-    let levels = levels_db(&slice.power, made.reference).into_iter().map(f64::from);
+    let levels = levels_db(&slice.power, made.part.reference).into_iter().map(f64::from);
     let level_db = levels.map(|level| Some(level).filter(|level| level.is_finite())).collect();
     let (mut at_s, mut at_hz, mut time_s, mut frequency_hz) = (None, None, None, None);
     match slice.at {
@@ -822,9 +839,9 @@ fn slice_result(made: &Made<'_>, slice: &Slice) -> SliceResult {
 fn as_csv(made: &[Made<'_>]) -> Result<String> {
     let mut table = String::new();
     for one in made {
-        let head = head(&one.part, &one.cells.plan, one.reference, false);
+        let head = head(&one.part, &one.cells.plan, one.part.reference, false);
         let rows = (0..one.cells.plan.columns)
-            .map(|column| levels_db(one.cells.column(column), one.reference));
+            .map(|column| levels_db(one.cells.column(column), one.part.reference));
         table += &export::csv_text(&head, rows, table.is_empty())?;
     }
     Ok(table)

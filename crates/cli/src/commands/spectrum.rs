@@ -21,10 +21,11 @@ use tonemap_figures::{
     spectrum_figure,
 };
 
-use crate::args::{Axis, FigureArgs, Format, FrameArgs, OutputArgs, TakesArgs};
+use crate::args::{self, Axis, FigureArgs, Format, FrameArgs, OutputArgs, TakesArgs};
 use crate::arrays::{self, Arrays};
+use crate::files::{self, Content};
 use crate::output::{self, Status, Usage};
-use crate::take::{self, Part, pressure_references};
+use crate::take::{self, Part, share_reference};
 use crate::text;
 
 /// Averaged spectrum of a span, and the tones in it with their uncertainty
@@ -228,6 +229,7 @@ struct Look {
 /// `settings` in JSON.
 #[derive(Serialize)]
 struct Settings {
+    level_reference: &'static str,
     #[serde(flatten)]
     frames: FrameFigures,
     average: Averaging,
@@ -296,6 +298,7 @@ struct AroundCurve {
 struct RowHead {
     take: String,
     channel: String,
+    level_reference: &'static str,
 }
 
 /// A row of the curve in CSV.
@@ -322,19 +325,19 @@ impl Spectrum {
         output::start_log(&self.output);
         self.check()?;
         let (mut takes, mut status) = take::open_named(&self.takes)?;
-        let parts = take::parts_of(&mut takes, &self.takes.part, &mut status)?;
+        let mut parts = take::parts_of(&mut takes, &self.takes.part, &mut status)?;
+        let mixed = self.refer(&mut parts)?;
         let curves = [
             self.average.emphasis.as_deref().map(read_curve).transpose()?,
             self.average.response.as_deref().map(read_curve).transpose()?.map(|c| c.inverse()),
         ];
-        let references = self.references(&parts)?;
-        let mut readings = Vec::new();
-        for (part, reference) in parts.into_iter().zip(references) {
-            readings.push(self.reading(part, reference, curves.iter().flatten())?);
-        }
-        if readings.is_empty() {
-            return Ok(status);
-        }
+        let quiet = self.output.quiet;
+        let quiet_each = quiet || parts.len() > 1;
+        let mut readings = take::each_part(parts, "spectrum", quiet, &mut status, |part| {
+            self.reading(part, curves.iter().flatten(), quiet_each)
+        })?;
+        let Some(first) = readings.first_mut() else { return Ok(status) };
+        first.findings.extend(mixed);
         let content = match self.output.format {
             Format::Text => self.as_text(&readings),
             Format::Json => {
@@ -342,9 +345,9 @@ impl Spectrum {
             }
             Format::Csv => self.as_csv(&readings)?,
         };
-        for reading in &readings {
-            output::print_notes(&self.output, &reading.findings);
-        }
+        let several = readings.len() > 1;
+        let named = |one: &Reading<'_>| one.part.named_findings(&one.findings, several);
+        output::print_notes(&self.output, &readings.iter().flat_map(named).collect::<Vec<_>>());
         if let Some(file) = &self.data {
             arrays::write_npz(file, &self.arrays(&readings), self.output.force)?;
         }
@@ -361,7 +364,7 @@ impl Spectrum {
         self.curve_settings(0).check()?;
         if let Some(file) = &self.data {
             arrays::check_name(file)?;
-            output::check_writable(file, self.output.force)?;
+            files::claim(file, Content::Result, self.output.force)?;
         }
         if self.result.curve && self.output.format == Format::Text {
             return Err(Usage(
@@ -399,8 +402,8 @@ impl Spectrum {
         }
     }
 
-    /// What the levels of each part refer to: all to the same kind of unit.
-    fn references(&self, parts: &[Part<'_>]) -> Result<Vec<LevelReference>> {
+    /// Lets the levels of all parts refer to the unit asked for, else to the same.
+    fn refer(&self, parts: &mut [Part<'_>]) -> Result<Option<Finding>> {
         let refuse = |part: &Part<'_>, lacks: &str| -> anyhow::Error {
             Usage(format!(
                 "{}: the channel has no {lacks}; set it with 'tonemap study calibrate', or leave \
@@ -409,33 +412,32 @@ impl Spectrum {
             ))
             .into()
         };
-        let pressure = |part: &Part<'_>| {
-            part.full_scale_db().map(|full_scale_db| LevelReference::Pressure { full_scale_db })
-        };
-        match self.result.unit {
-            Some(Unit::FullScale) => Ok(vec![LevelReference::FullScale; parts.len()]),
-            Some(Unit::Pascal) => parts
-                .iter()
-                .map(|part| pressure(part).ok_or_else(|| refuse(part, "calibration")))
-                .collect(),
-            Some(Unit::Volt) => parts
-                .iter()
-                .map(|part| {
+        let Some(unit) = self.result.unit else { return Ok(share_reference(parts)) };
+        for part in parts {
+            part.reference = match unit {
+                Unit::FullScale => LevelReference::FullScale,
+                Unit::Pascal => {
+                    let full_scale_db = part.full_scale_db();
+                    let full_scale_db = full_scale_db.ok_or_else(|| refuse(part, "calibration"))?;
+                    LevelReference::Pressure { full_scale_db }
+                }
+                Unit::Volt => {
                     let full_scale_v = part.full_scale_v();
                     let full_scale_v =
                         full_scale_v.ok_or_else(|| refuse(part, "full-scale voltage"))?;
-                    Ok(LevelReference::Voltage { full_scale_v })
-                })
-                .collect(),
-            None => Ok(pressure_references(parts)),
+                    LevelReference::Voltage { full_scale_v }
+                }
+            };
         }
+        Ok(None)
     }
 
-    fn settings(&self, part: &Part<'_>, reference: LevelReference) -> Result<SpectrumSettings> {
+    fn settings(&self, part: &Part<'_>) -> Result<SpectrumSettings> {
+        let reference = part.reference;
         let rate = part.take().info.sample_rate_hz;
         let usual_hz = part.take().reference_hz();
         // The reference itself may be typed as a note, which is then that of the usual A4.
-        let reference_hz = self.result.reference.map_or(usual_hz, |f| f.hz(usual_hz));
+        let reference_hz = args::reference_hz(self.result.reference, usual_hz)?;
         let mut frames = self.frames.settings(reference_hz);
         let range = match self.narrow.around {
             None => self.result.range.unwrap_or_default().hz(reference_hz, rate)?,
@@ -478,18 +480,18 @@ impl Spectrum {
     fn reading<'a, 'c>(
         &self,
         part: Part<'a>,
-        reference: LevelReference,
         curves: impl Iterator<Item = &'c ResponseCurve>,
+        quiet: bool,
     ) -> Result<Reading<'a>> {
-        let settings = self.settings(&part, reference)?;
+        let settings = self.settings(&part)?;
         let expected_hz = self.narrow.around.map(|expected| expected.hz(settings.reference_hz));
         let points = if expected_hz.is_some() { NARROW_POINTS } else { 0 };
         let (mut spectrum, frames, zoom, mut findings) =
-            measure(&part, &settings, self.output.quiet, points)?;
+            measure(&part, &settings, quiet, points)?;
         for curve in curves {
             spectrum = spectrum.with_response(curve);
         }
-        spectrum = spectrum.calibrated(reference);
+        spectrum = spectrum.calibrated(part.reference);
         findings.append(&mut spectrum.findings);
         let rate = part.take().info.sample_rate_hz;
         findings.extend(self.result.range.and_then(|r| r.cut(settings.reference_hz, rate)));
@@ -523,10 +525,7 @@ impl Spectrum {
                 1 => "\n".into(),
                 _ => format!("\n{}\n", reading.part.title()),
             };
-            let findings = match text::findings(&reading.findings) {
-                none if none.is_empty() => none,
-                some => format!("\n{some}"),
-            };
+            let findings = text::findings_below(&reading.findings);
             name + &self.about(reading) + &self.settings_lines(reading) + &findings
         });
         head.chain([table]).chain(tail).collect()
@@ -674,6 +673,7 @@ impl Spectrum {
                 .then(|| spectrum.curve(&self.curve_settings(0))),
         };
         let settings = Settings {
+            level_reference: part.reference.name(),
             frames: frames.clone(),
             average: settings.averaging,
             detrend: settings.detrend,
@@ -693,6 +693,7 @@ impl Spectrum {
         let head = |reading: &Reading<'_>| RowHead {
             take: reading.part.take().name(),
             channel: reading.part.channel_name(),
+            level_reference: reading.part.reference.name(),
         };
         if !self.result.curve {
             return output::csv_table(readings.iter().flat_map(|reading| {
@@ -923,7 +924,7 @@ pub(super) fn measure(
 /// Reads a curve of levels: a frequency in Hz and a level in dB on each line, parted by a comma,
 /// semicolon, tab or space; lines that begin with # and a first line of words are left out.
 fn read_curve(file: &Path) -> Result<ResponseCurve> {
-    let text = std::fs::read_to_string(file).with_context(|| file.display().to_string())?;
+    let text = files::read_named(file, files::MOST_TEXT_BYTES)?;
     let mut points = Vec::new();
     for (number, line) in (1..).zip(text.lines()) {
         let fields: Vec<&str> = line

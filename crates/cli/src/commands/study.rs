@@ -14,9 +14,10 @@ use tonemap_study::{Channel, Condition, FILE_NAME, Microphone, Pattern, Study as
 use super::inspect::look_at;
 use super::spectrum::measure;
 use crate::args::{Format, OutputArgs, PartArgs, SourceArgs};
+use crate::files::{self, shown};
 use crate::output::{self, Status, Usage};
 use crate::studies::{self, Named, OpenStudy};
-use crate::take::{Take, hash_of};
+use crate::take::Take;
 use crate::text;
 
 /// Largest share by which the frequency of a calibrator tone may differ from what was stated.
@@ -78,9 +79,9 @@ struct Add {
     /// The channels by name, from the first, with the microphone behind a colon: rim:near,air:far
     #[arg(long, value_name = "NAME[:MICROPHONE],…", value_delimiter = ',')]
     channels: Vec<String>,
-    /// The note expected
+    /// The note expected: C#4 or Bb3
     #[arg(long)]
-    note: Option<String>,
+    note: Option<Note>,
     /// A name for takes that belong together
     #[arg(long)]
     group: Option<String>,
@@ -138,8 +139,8 @@ struct Place {
 }
 
 impl Place {
-    fn open(&self) -> Result<OpenStudy> {
-        OpenStudy::open(self.study.as_deref().unwrap_or(Path::new("")))
+    fn folder(&self) -> &Path {
+        self.study.as_deref().unwrap_or(Path::new(""))
     }
 }
 
@@ -157,11 +158,11 @@ impl Study {
 
 impl Make {
     fn run(&self) -> Result<Status> {
-        let folder = self.folder.display();
+        let folder = shown(&self.folder);
         std::fs::create_dir_all(&self.folder)
             .with_context(|| format!("{folder}: the folder could not be made"))?;
         let file = self.folder.join(FILE_NAME);
-        output::write_whole(&file, Content::new_text(&self.title).as_bytes(), false)?;
+        files::create_own(&file, Content::new_text(&self.title).as_bytes())?;
         output::print(&format!(
             "  {} is made; put recordings into the folder, and add them with 'tonemap study add'\n",
             file.display()
@@ -172,23 +173,22 @@ impl Make {
 
 impl Add {
     fn run(&self) -> Result<Status> {
-        let mut open = self.place.open()?;
         let (mut added, mut status) = (0, Status::Done);
-        for file in &self.files {
-            // One bad take does not stop the others.
-            match self.add(&mut open, file).with_context(|| file.display().to_string()) {
-                Ok(()) => added += 1,
-                Err(error) => {
-                    output::print_error(&error);
-                    status = Status::CouldNot;
+        let file = studies::edit(self.place.folder(), |open| {
+            for file in &self.files {
+                // One bad take does not stop the others.
+                match self.add(open, file).with_context(|| shown(file)) {
+                    Ok(()) => added += 1,
+                    Err(error) => {
+                        output::print_error(&error);
+                        status = Status::CouldNot;
+                    }
                 }
             }
-        }
-        if added > 0 {
-            output::write_whole(&open.file(), open.study.text().as_bytes(), true)?;
-        }
+            Ok(open.file())
+        })?;
         let takes = if added == 1 { "take" } else { "takes" };
-        output::print(&format!("  {added} {takes} added to {}\n", open.file().display()))?;
+        output::print(&format!("  {added} {takes} added to {}\n", shown(&file)))?;
         Ok(status)
     }
 
@@ -200,6 +200,14 @@ impl Add {
         let inside = whole
             .strip_prefix(folder.canonicalize()?)
             .map_err(|_| tonemap_study::Error::Outside { file: file.display().to_string() })?;
+        // In study.toml folders are parted by a slash; what is no text cannot stand there.
+        let folders: Option<Vec<&str>> =
+            inside.components().map(|part| part.as_os_str().to_str()).collect();
+        let place = folders.map(|parts| parts.join("/"));
+        let place = place.filter(|place| !place.contains(char::is_control)).ok_or_else(|| {
+            anyhow!("its name holds what is no text in UTF-8, or control characters; rename it")
+        })?;
+        files::check_regular(&whole)?;
         let named = Named { path: file.into(), entry: None };
         let take = Take::open(named, &SourceArgs::default())?;
         let file_name = inside.file_name().unwrap_or_default().to_string_lossy();
@@ -219,7 +227,7 @@ impl Add {
                     .map_err(|_| anyhow!("'{told}' in its name is no note, as C#4 or Bb3 are"))?
                     .to_string(),
             ),
-            None => self.note.clone(),
+            None => self.note.map(|note| note.to_string()),
         };
         let given = self.conditions.iter().cloned();
         conditions.extend(given.map(|condition| (condition.name, condition.value)));
@@ -239,7 +247,7 @@ impl Add {
         }
         open.study.add(tonemap_study::Take {
             name: stem.into_owned(),
-            file: inside.to_string_lossy().replace('\\', "/"),
+            file: place,
             blake3: Some(take.blake3()?),
             channels,
             note,
@@ -304,7 +312,7 @@ impl List {
                     let codes: Vec<&str> = findings
                         .iter()
                         .filter(|finding| finding.severity > tonemap_core::Severity::Note)
-                        .map(|finding| finding.code)
+                        .map(|finding| finding.code.as_ref())
                         .collect();
                     rows.push(text_row(&row, take, &conditions, &codes));
                     table.push(csv_row(&row, take, &conditions, &codes));
@@ -424,21 +432,21 @@ fn as_text(open: &OpenStudy, conditions: &[&str], rows: Vec<Vec<String>>) -> Str
 
 impl Check {
     fn run(&self) -> Result<Status> {
-        let open = self.place.open()?;
-        let mut problems: Vec<String> = Vec::new();
+        let open = OpenStudy::open(self.place.folder())?;
+        let mut problems: Vec<String> = open.temperament_problem().into_iter().collect();
         let mut first_with: HashMap<String, String> = HashMap::new();
         let mut rates: Vec<(f64, String)> = Vec::new();
         for take in &open.study.takes {
             let name = &take.name;
             let file = open.folder.join(&take.file);
-            let hash = match hash_of(&file) {
+            if !file.exists() {
+                problems.push(format!("{name}: the file {} is missing", shown(&file)));
+                continue;
+            }
+            let hash = match files::hash_of(&file) {
                 Ok(hash) => hash,
-                Err(error) if error.kind() == std::io::ErrorKind::NotFound => {
-                    problems.push(format!("{name}: the file {} is missing", file.display()));
-                    continue;
-                }
                 Err(error) => {
-                    problems.push(format!("{name}: {} cannot be read: {error}", file.display()));
+                    problems.push(format!("{name}: {} cannot be read: {error}", shown(&file)));
                     continue;
                 }
             };
@@ -449,10 +457,13 @@ impl Check {
                 problems.push(format!("{name}: the same recording as {other}"));
             }
             match Take::open(open.named(take), &SourceArgs::default()) {
-                Ok(opened) => rates.push((opened.info.sample_rate_hz, name.clone())),
+                Ok(opened) => {
+                    rates.push((opened.info.sample_rate_hz, name.clone()));
+                    let doubts = opened.doubts().into_iter();
+                    problems.extend(doubts.map(|doubt| format!("{name}: {}", doubt.text)));
+                }
                 Err(error) => {
-                    let causes: Vec<String> = error.chain().map(ToString::to_string).collect();
-                    problems.push(format!("{name}: {}", causes.join(": ")));
+                    problems.push(format!("{name}: {}", output::causes(&error).join(": ")));
                 }
             }
         }
@@ -489,13 +500,11 @@ fn mixed_rates(rates: &[(f64, String)]) -> Option<String> {
 impl Calibrate {
     fn run(&self) -> Result<Status> {
         let folder = self.source.study.clone().unwrap_or_default();
-        let mut open = OpenStudy::open(&folder)?;
         let (known, said) = match (&self.tone, self.level) {
             (Some(tone), Some(Decibels(level_db))) => self.by_tone(tone, level_db)?,
             _ => self.by_data_sheet()?,
         };
-        open.study.set_microphone(&self.microphone, &known)?;
-        output::write_whole(&open.file(), open.study.text().as_bytes(), true)?;
+        studies::edit(&folder, |open| Ok(open.study.set_microphone(&self.microphone, &known)?))?;
         output::print(&format!("  microphone {}: {said}\n", self.microphone))?;
         Ok(Status::Done)
     }

@@ -12,11 +12,11 @@ use tonemap_core::units::{Frequency, FrequencyRange, LevelReference, Note, Secon
 use tonemap_core::{Finding, Measured};
 use tonemap_figures::{ContentFigure, CourseFigure, Figure, Words, content_figure, course_figure};
 
-use crate::args::{FigureArgs, Format, OutputArgs, TakesArgs};
+use crate::args::{self, FigureArgs, Format, OutputArgs, TakesArgs};
 use crate::fundamental::FundamentalArgs;
 use crate::limits::LimitArgs;
 use crate::output::{self, Status, Usage};
-use crate::take::{self, NoteSamples, Part, pressure_references};
+use crate::take::{self, NoteSamples, Part};
 use crate::text;
 
 /// Timbre of a note: spectrum, attack, harmonic content, noise
@@ -90,6 +90,7 @@ enum View {
 /// `settings` in JSON.
 #[derive(Serialize)]
 struct Settings {
+    level_reference: &'static str,
     free: bool,
     fundamental_hz: Option<(f64, f64)>,
     range_hz: (f64, f64),
@@ -198,6 +199,7 @@ struct Instant {
 struct HarmonicRow<'a> {
     take: &'a str,
     channel: &'a str,
+    level_reference: &'static str,
     number: usize,
     frequency_hz: f64,
     frequency_hz_u: f64,
@@ -230,21 +232,16 @@ impl Timbre {
         }
         let quiet = self.output.quiet;
         let made = take::each_part(parts, "timbre", quiet, &mut status, |part| self.measure(part))?;
-        let references = pressure_references(made.iter().map(|one| &one.part));
         let [first, ..] = &made[..] else { return Ok(status) };
         for one in &made {
             output::print_notes(&self.output, &one.findings);
         }
         if let Some(file) = &self.figure.figure {
-            let drawn = self.draw(first, references[0])?;
+            let drawn = self.draw(first)?;
             output::write_figure(file, &drawn, self.output.force)?;
         }
         let content = match self.output.format {
-            Format::Text => {
-                let texts = made.iter().zip(&references);
-                let texts = texts.map(|(one, reference)| as_text(one, *reference));
-                texts.collect::<Vec<_>>().join("\n")
-            }
+            Format::Text => made.iter().map(as_text).collect::<Vec<_>>().join("\n"),
             Format::Json => made.iter().map(|one| self.as_json(one)).collect::<Result<String>>()?,
             Format::Csv if self.tracks => tracks_csv(&made)?,
             Format::Csv if self.harmonics => harmonics_csv(&made)?,
@@ -260,7 +257,7 @@ impl Timbre {
     fn measure<'a>(&self, part: Part<'a>) -> Result<Made<'a>> {
         let rate = part.take().info.sample_rate_hz;
         let usual_hz = part.take().reference_hz();
-        let reference_hz = self.search.reference.map_or(usual_hz, |f| f.hz(usual_hz));
+        let reference_hz = args::reference_hz(self.search.reference, usual_hz)?;
         let usual = TimbreSettings::default();
         let mut partials = self.fundamental.settings(&part, reference_hz)?;
         partials.most = usual.partials.most;
@@ -274,20 +271,20 @@ impl Timbre {
         };
         let NoteSamples { samples, mut findings } = part.note_samples()?;
         let start_s = part.span.start as f64 / rate;
-        let found = timbre(&samples, rate, start_s, &settings)?;
+        let mut found = timbre(&samples, rate, start_s, &settings)?;
+        found.calibrate(part.reference.full_scale_db());
         findings.extend(found.findings.iter().cloned());
         Ok(Made { part, settings, found, findings })
     }
 
-    fn draw(&self, made: &Made<'_>, reference: LevelReference) -> Result<Figure> {
+    fn draw(&self, made: &Made<'_>) -> Result<Figure> {
         let title = made.part.title();
-        let level_unit = format!("dB {}", reference.words());
+        let level_unit = format!("dB {}", made.part.reference.words());
         let notes = [settings_line(made), made.part.take().span_line(made.part.span)];
         Ok(match (self.view, &made.found.content) {
             (View::Course, _) => course_figure(
                 &CourseFigure {
                     found: &made.found,
-                    full_scale_db: reference.full_scale_db(),
                     level_unit: &level_unit,
                     words: Words { title: &title, notes: &notes, findings: &made.findings },
                 },
@@ -296,7 +293,6 @@ impl Timbre {
             (View::Harmonics, Some(content)) => content_figure(
                 &ContentFigure {
                     content,
-                    full_scale_db: reference.full_scale_db(),
                     level_unit: &level_unit,
                     words: Words { title: &title, notes: &notes, findings: &made.findings },
                 },
@@ -313,6 +309,7 @@ impl Timbre {
     fn as_json(&self, made: &Made<'_>) -> Result<String> {
         let (settings, found) = (&made.settings, &made.found);
         let resolved = Settings {
+            level_reference: made.part.reference.name(),
             free: settings.partials.free,
             fundamental_hz: (!settings.partials.free).then_some(settings.partials.pitch.range_hz),
             range_hz: settings.range_hz,
@@ -376,8 +373,8 @@ fn settings_line(made: &Made<'_>) -> String {
     )
 }
 
-fn as_text(made: &Made<'_>, reference: LevelReference) -> String {
-    let found = &made.found;
+fn as_text(made: &Made<'_>) -> String {
+    let (found, reference) = (&made.found, made.part.reference);
     let lines =
         |lines: Vec<String>| lines.iter().map(|line| text::sentence(line)).collect::<String>();
     let mut parts = vec![
@@ -408,7 +405,7 @@ fn head_line(made: &Made<'_>, reference: LevelReference) -> String {
     let found = &made.found;
     let level = format!(
         "level {} dB {}",
-        text::number(found.level_db + reference.full_scale_db(), 2),
+        text::number(found.level_db, 2),
         reference.words()
     );
     let Some(f0) = found.f0_hz else { return level };
@@ -528,7 +525,7 @@ fn harmonic_table(harmonics: &[Harmonic], reference: LevelReference) -> String {
             harmonic.number.to_string(),
             hz,
             u,
-            text::number(harmonic.level_db + reference.full_scale_db(), 2),
+            text::number(harmonic.level_db, 2),
             text::known(harmonic.level_re_first_db, 2),
             text::number(harmonic.level_re_strongest_db, 2),
             harmonic
@@ -536,7 +533,7 @@ fn harmonic_table(harmonics: &[Harmonic], reference: LevelReference) -> String {
                 .map_or("–".into(), |cents| text::signed(text::number(cents, 2))),
             text::number(100.0 * harmonic.power_share, 3),
             text::number(100.0 * harmonic.cumulative_share, 3),
-            text::known(harmonic.noise_level_db.map(|db| db + reference.full_scale_db()), 1),
+            text::known(harmonic.noise_level_db, 1),
         ]
     });
     text::table(&titles, &[], rows.collect())
@@ -576,7 +573,7 @@ fn noise_table(content: &HarmonicContent, reference: LevelReference) -> String {
     let rows = content.noise_bands.iter().map(|band| {
         vec![
             nominal(band.center_hz),
-            text::number(band.noise_level_db + reference.full_scale_db(), 1),
+            text::number(band.noise_level_db, 1),
             text::number(100.0 * band.noise_share, 3),
         ]
     });
@@ -635,7 +632,7 @@ fn cell(value: &Value) -> String {
 }
 
 fn tracks_csv(made: &[Made<'_>]) -> Result<String> {
-    let head = ["take", "channel", "time_s", "level_db"]
+    let head = ["take", "channel", "level_reference", "time_s", "level_db"]
         .into_iter()
         .chain(DESCRIPTORS.iter().map(|words| words.key));
     let rows: Vec<Vec<String>> = (made.iter())
@@ -645,6 +642,7 @@ fn tracks_csv(made: &[Made<'_>]) -> Result<String> {
                 let mut row = vec![
                     take.clone(),
                     channel.clone(),
+                    one.part.reference.name().into(),
                     point.time_s.to_string(),
                     point.level_db.to_string(),
                 ];
@@ -667,6 +665,7 @@ fn harmonics_csv(made: &[Made<'_>]) -> Result<String> {
         harmonics.map(move |harmonic| HarmonicRow {
             take,
             channel,
+            level_reference: one.part.reference.name(),
             number: harmonic.number,
             frequency_hz: harmonic.frequency_hz,
             frequency_hz_u: harmonic.frequency_hz_u,

@@ -6,7 +6,7 @@ use anyhow::{Result, bail};
 use clap::{Args, ValueEnum};
 use rayon::prelude::*;
 use serde::Serialize;
-use tonemap_core::Measured;
+use tonemap_core::{Finding, Measured};
 use tonemap_core::trend::{CourseValue, Trend as Found, TrendFit, TrendPoint, trend};
 use tonemap_figures::{TrendFigure, Words, trend_figure};
 use tonemap_study::Condition;
@@ -117,6 +117,7 @@ struct Reading {
     condition: Condition,
     value: Measured,
     record: serde_json::Value,
+    findings: Vec<Finding>,
 }
 
 /// Conditions as places on an axis.
@@ -201,11 +202,14 @@ impl Trend {
             Some(Fit::None) | None => TrendFit::None,
         };
         let found = trend(&points, fit);
-        output::print_notes(&self.output, &found.findings);
-        self.draw(&axis, &points, &found)?;
+        // What was found of the takes concerns the trend as well.
+        let mut findings = found.findings.clone();
+        findings.extend(readings.iter().flat_map(|reading| reading.findings.clone()));
+        output::print_notes(&self.output, &findings);
+        self.draw(&axis, &points, &found, &findings)?;
         let result = result_of(&readings, &axis, &found);
         let content = match self.output.format {
-            Format::Text => self.as_text(&readings, &axis, &found),
+            Format::Text => self.as_text(&readings, &axis, &found, &findings),
             Format::Csv => output::csv_table(&result.points)?,
             Format::Json => {
                 let takes = readings.iter().map(|reading| reading.record.clone()).collect();
@@ -216,7 +220,7 @@ impl Trend {
                     options: &options,
                     fit,
                 };
-                output::json_of_records("trend", takes, settings, result, &found.findings)?
+                output::json_of_records("trend", takes, settings, result, &findings)?
             }
         };
         output::write_result(&self.output, &content)?;
@@ -235,14 +239,16 @@ impl Trend {
         let (files, takes): (Vec<&PathBuf>, Vec<&PathBuf>) =
             self.takes.iter().partition(|path| saved::is_saved(path));
         let mut readings = Vec::new();
+        let mut errors = Vec::new();
         for file in files {
-            for result in saved::read(file)? {
-                readings.push(self.of_saved(open, &result, key, file)?);
+            match self.of_file(open, key, file) {
+                Ok(of_file) => readings.extend(of_file),
+                Err(error) => errors.push(error),
             }
         }
         let takes: Vec<PathBuf> = takes.into_iter().cloned().collect();
         let named = self.named(open, &takes, readings.is_empty())?;
-        let analyses = Analyses::new(Some(open))?;
+        let analyses = Analyses::new(Some(open), self.source.raw)?;
         let progress = TakesProgress::new("trend", named.len(), self.output.quiet);
         let read: Vec<Result<Reading>> = named
             .par_iter()
@@ -253,7 +259,6 @@ impl Trend {
             })
             .collect();
         drop(progress);
-        let mut errors = Vec::new();
         for one in read {
             match one {
                 Ok(reading) => readings.push(reading),
@@ -291,7 +296,7 @@ impl Trend {
                 named.entry.as_ref().and_then(|e| e.take.conditions.get(&self.over)).cloned();
             match condition {
                 Some(condition) => known.push((named, condition)),
-                None => others.push(named.path.display().to_string()),
+                None => others.push(named.name()),
             }
         }
         if known.is_empty() && all_if_none {
@@ -317,6 +322,12 @@ impl Trend {
         Ok(known)
     }
 
+    /// The quantity in each result of a file.
+    fn of_file(&self, open: &OpenStudy, key: &str, file: &Path) -> Result<Vec<Reading>> {
+        let results = saved::read(file)?;
+        results.iter().map(|result| self.of_saved(open, result, key, file)).collect()
+    }
+
     fn of_saved(
         &self,
         open: &OpenStudy,
@@ -338,11 +349,18 @@ impl Trend {
             value: quantity_of(result, key, &take.name)?,
             condition: condition.clone(),
             record: result.value["take"].clone(),
+            findings: findings_of(result, &take.name),
             take: take.name.clone(),
         })
     }
 
-    fn draw(&self, axis: &Axis, points: &[TrendPoint], found: &Found) -> Result<()> {
+    fn draw(
+        &self,
+        axis: &Axis,
+        points: &[TrendPoint],
+        found: &Found,
+        findings: &[Finding],
+    ) -> Result<()> {
         let Some(file) = &self.figure.figure else { return Ok(()) };
         let points: Vec<(f64, Measured)> = points.iter().map(|p| (p.x, p.value)).collect();
         let title = format!("{} over {}", self.quantity, self.over);
@@ -357,12 +375,18 @@ impl Trend {
             names: &axis.words,
             value_title: &self.quantity,
             condition_title: &condition_title,
-            words: Words { title: &title, notes: &notes, findings: &found.findings },
+            words: Words { title: &title, notes: &notes, findings },
         };
         output::write_figure(file, &trend_figure(&figure, self.figure.size)?, self.output.force)
     }
 
-    fn as_text(&self, readings: &[Reading], axis: &Axis, found: &Found) -> String {
+    fn as_text(
+        &self,
+        readings: &[Reading],
+        axis: &Axis,
+        found: &Found,
+        findings: &[Finding],
+    ) -> String {
         let mut sorted: Vec<&Reading> = readings.iter().collect();
         sorted.sort_by(|a, b| axis.place(&a.condition).total_cmp(&axis.place(&b.condition)));
         let rows = sorted.iter().map(|reading| {
@@ -382,7 +406,7 @@ impl Trend {
         });
         let steps = text::table(&["step", "change", "± u", ""], &[0, 3], steps.collect());
         let line = text::sentence(&line_words(found, &self.over, axis));
-        let mut parts = vec![table + &line, steps, text::findings(&found.findings)];
+        let mut parts = vec![table + &line, steps, text::findings(findings)];
         parts.retain(|part: &String| !part.trim().is_empty());
         parts.join("\n")
     }
@@ -402,8 +426,15 @@ fn of_take(
         value: quantity_of(&result, key, &take)?,
         condition: condition.clone(),
         record: result.value["take"].clone(),
+        findings: findings_of(&result, &take),
         take,
     })
+}
+
+/// The findings of a result, under the name that its take has in the study.
+fn findings_of(result: &Saved, take: &str) -> Vec<Finding> {
+    let findings = result.findings().into_iter();
+    findings.map(|finding| Finding { take: Some(take.into()), ..finding }).collect()
 }
 
 /// The number under a key of a result; what there is if it is not there.

@@ -21,11 +21,12 @@ use tonemap_figures::{
     compass_figure, map_figure, targets_figure,
 };
 
-use crate::args::{FigureArgs, Format, OutputArgs, TakesArgs};
+use crate::args::{self, FigureArgs, Format, OutputArgs, TakesArgs};
+use crate::files;
 use crate::fundamental::FundamentalArgs;
 use crate::limits::LimitArgs;
 use crate::output::{self, Status, Usage};
-use crate::take::{self, NoteSamples, Part, TakeRecord, pressure_references};
+use crate::take::{self, NoteSamples, Part, TakeRecord, share_reference};
 use crate::text;
 
 /// Tuning of notes: cents, reference pitch, stretch, intervals
@@ -248,7 +249,9 @@ impl Tuning {
             );
         }
         let (mut takes, mut status) = take::open_named(&self.takes)?;
-        let parts = take::parts_of(&mut takes, &self.takes.part, &mut status)?;
+        let mut parts = take::parts_of(&mut takes, &self.takes.part, &mut status)?;
+        // The spectra of all notes share their colours.
+        share_reference(&mut parts);
         let [first, ..] = &parts[..] else { return Ok(status) };
         let settings = self.settings(first)?;
         let quiet = self.output.quiet;
@@ -277,12 +280,14 @@ impl Tuning {
         let temperament = if is_file {
             read_temperament(Path::new(&name))?
         } else {
-            Temperament::named(&name, self.against.root.0)?
+            let named = Temperament::named(&name, self.against.root.0);
+            let of_study = self.against.temperament.is_none();
+            if of_study { named.context("the study")? } else { named? }
         };
         Ok(TuningSettings {
             temperament,
             reference_hz: match self.against.reference {
-                Some(Reference::Given(frequency)) => frequency.hz(usual_hz),
+                Some(Reference::Given(frequency)) => args::reference_hz(Some(frequency), usual_hz)?,
                 _ => usual_hz,
             },
             fit_reference: matches!(self.against.reference, Some(Reference::Fit)),
@@ -447,15 +452,14 @@ impl Tuning {
     }
 
     fn draw_map(&self, made: &[Made<'_>], found: &Found, findings: &[Finding]) -> Result<Figure> {
-        let references = pressure_references(made.iter().map(|one| &one.part));
         let names = found.notes.iter().map(|note| (note.f0_hz, (note.midi, note.note.to_string())));
         let names: Vec<_> = names.collect();
         let named = |f0_hz: f64| {
             names.iter().find(|(known, _)| *known == f0_hz).map(|(_, name)| name.clone())
         };
         let mut columns = Vec::new();
-        for (one, reference) in made.iter().zip(&references) {
-            let shift_db = reference.full_scale_db() as f32;
+        for one in made {
+            let shift_db = one.part.reference.full_scale_db() as f32;
             for (note, column) in one.notes.iter().zip(&one.columns) {
                 let (midi, name) = named(note.f0_hz.value).unwrap_or_default();
                 let levels_db = column.iter().map(|db| db + shift_db).collect();
@@ -475,7 +479,7 @@ impl Tuning {
         let figure = MapFigure {
             columns: &columns,
             row_hz: &(first..=MAP_ROWS).map(map_row_hz).collect::<Vec<_>>(),
-            reference: references[0],
+            reference: made[0].part.reference,
             colours: self.look.colours,
             words: Words {
                 title: &title_of(found).replacen("Tuning", "Spectra", 1),
@@ -539,20 +543,16 @@ impl Tuning {
             row
         });
         let table = text::table(&heads, &[0], rows.collect());
-        let found = match text::findings(findings) {
-            none if none.is_empty() => none,
-            some => format!("\n{some}"),
-        };
+        let found = text::findings_below(findings);
         format!("{table}{found}")
     }
 }
 
 fn read_temperament(file: &Path) -> Result<Temperament> {
     let name = || file.display().to_string();
-    let text = std::fs::read_to_string(file).with_context(|| {
+    let text = files::read_named(file, files::MOST_TEXT_BYTES).with_context(|| {
         format!(
-            "{}: the temperament cannot be read; name one of {}, or a file that is there",
-            name(),
+            "the temperament cannot be read; name one of {}, or a file that is there",
             TEMPERAMENTS.join(", ")
         )
     })?;

@@ -3,7 +3,9 @@
 use super::profile::{Quantity, QuantityKind, note_quantities};
 use super::significance::Family;
 use super::spectra::Spectra;
-use super::{CompareSettings, Sound, a_weighting, bands_told, frames_for, peak_db, range};
+use super::{
+    CompareSettings, Sound, a_weighting, bands_told, check_width, frames_for, peak_db, range,
+};
 use crate::error::Error;
 use crate::frame::FramePlan;
 use crate::measured::Measured;
@@ -45,6 +47,7 @@ pub fn profile(sound: Sound<'_>, settings: &CompareSettings) -> Result<Profile, 
     let range_hz = range(settings, rate_hz)?;
     let frames = frames_for(settings, rate_hz, samples.len());
     let plan = FramePlan::new(&frames, rate_hz, samples.len() as u64)?;
+    check_width(range_hz, plan.resolution_hz(rate_hz))?;
     let mut spectra = Spectra::apart(samples, samples, &plan, rate_hz);
     spectra.full_scale_db = [full_scale_db; 2];
     let mut family = Family::new(1.0);

@@ -190,12 +190,13 @@ pub fn compare(
     let mut findings = Vec::new();
     let range_hz = range(settings, a.rate_hz.min(b.rate_hz))?;
     let rate_hz = a.rate_hz.max(b.rate_hz);
-    let (raised_a, raised_b) = (raised(a, rate_hz), raised(b, rate_hz));
+    let (raised_a, raised_b) = (raised(a, rate_hz)?, raised(b, rate_hz)?);
     let sounds = [raised_a.as_deref(), raised_b.as_deref()];
     let [a_samples, b_samples] = [sounds[0].unwrap_or(a.samples), sounds[1].unwrap_or(b.samples)];
     let shorter = a_samples.len().min(b_samples.len());
     let frames = frames_for(settings, rate_hz, shorter);
     let plan = FramePlan::new(&frames, rate_hz, shorter as u64)?;
+    check_width(range_hz, plan.resolution_hz(rate_hz))?;
     let aligned = settings.align.then(|| align(a_samples, b_samples, rate_hz)).flatten();
     let rival_s = aligned.as_ref().and_then(|found| found.rival_s);
     let together = aligned.and_then(|found| over_each_other(a_samples, found, &frames, rate_hz));
@@ -344,14 +345,37 @@ fn frames_for(settings: &CompareSettings, rate_hz: f64, samples: usize) -> Frame
     }
 }
 
-/// The sound at a higher rate; `None` where it has that rate.
-fn raised(sound: Sound<'_>, rate_hz: f64) -> Option<Vec<f32>> {
-    (sound.rate_hz < rate_hz).then(|| {
-        let between = Interpolator::wide();
-        let step = sound.rate_hz / rate_hz;
-        let count = (sound.samples.len() as f64 / step).floor() as usize;
-        (0..count).map(|n| between.at(sound.samples, n as f64 * step) as f32).collect()
+/// Refuses a range that the frames do not resolve: it may lie between two values of the spectrum.
+fn check_width((low, high): (f64, f64), resolution_hz: f64) -> Result<(), Error> {
+    if high - low >= resolution_hz {
+        return Ok(());
+    }
+    Err(Error::Setting {
+        setting: "the range compared",
+        given: format!("{low} Hz to {high} Hz"),
+        allowed: format!("at least {resolution_hz:.2} Hz wide, the resolution of the frames"),
     })
+}
+
+/// The sound at a higher rate; `None` where it has that rate.
+fn raised(sound: Sound<'_>, rate_hz: f64) -> Result<Option<Vec<f32>>, Error> {
+    /// Two minutes at 768 kHz.
+    const MOST_SAMPLES: f64 = 1e8;
+    if sound.rate_hz >= rate_hz {
+        return Ok(None);
+    }
+    let step = sound.rate_hz / rate_hz;
+    let count = (sound.samples.len() as f64 / step).floor();
+    if count > MOST_SAMPLES {
+        return Err(Error::Setting {
+            setting: "the sample rate of one sound",
+            given: format!("{rate_hz} Hz, that of the other {} Hz", sound.rate_hz),
+            allowed: "nearer to it for a sound so long; compare a shorter span, or resample one".into(),
+        });
+    }
+    let between = Interpolator::wide();
+    let samples = (0..count as usize).map(|n| between.at(sound.samples, n as f64 * step) as f32);
+    Ok(Some(samples.collect()))
 }
 
 fn peak_db(sound: Sound<'_>) -> Option<f64> {

@@ -124,7 +124,8 @@ mod tests {
             band_edge_hz: Some(9000.0),
             noise_floor_dbfs: Some(-60.0),
         };
-        let codes: Vec<&str> = comparability(&a, &b).iter().map(|finding| finding.code).collect();
+        let found = comparability(&a, &b);
+        let codes: Vec<&str> = found.iter().map(|finding| finding.code.as_ref()).collect();
         let wanted = [
             "rates_differ",
             "calibration_differs",

@@ -530,8 +530,9 @@ mod tests {
 
     #[test]
     fn dc_and_silence_are_findings() {
-        let codes = |samples: &[f32]| -> Vec<&'static str> {
-            levels(samples, Some(24), 64).findings("1").iter().map(|f| f.code).collect()
+        let codes = |samples: &[f32]| -> Vec<String> {
+            let found = levels(samples, Some(24), 64).findings("1");
+            found.into_iter().map(|finding| finding.code.into_owned()).collect()
         };
         assert_eq!(codes(&[0.0; 100]), ["silent"]);
         assert_eq!(codes(&[0.01; 100]), ["dc_offset"], "a constant is no flat top");

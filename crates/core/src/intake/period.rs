@@ -16,6 +16,16 @@ const LEAST_OVERLAP: f64 = 0.4;
 /// are tried.
 const MOST_CROSSINGS: usize = 24;
 const SAME_LAG: f64 = 0.5;
+/// Samples at which a lag is first tried, and at which it is then judged: the correlation of noise
+/// with itself scatters by 1/√256 = 0.06 in the first, by 0.016 in the second.
+const FIRST_LOOK: usize = 256;
+const SECOND_LOOK: usize = 4096;
+/// Lags whose correlation at the first look is below this, four times its scatter under [`ALIKE`],
+/// are not judged.
+const UNLIKELY: f64 = 0.45;
+/// Crossings at either end of the span between which the longest stretch of whole periods is sought:
+/// few waveforms have so many in a period, and those lose a period or two of the stretch.
+const END_CROSSINGS: usize = 48;
 /// Part of a period by which two crossings may miss a whole number of periods; it grows with the
 /// square root of the number.
 const OFF_PERIOD: f64 = 0.04;
@@ -47,6 +57,8 @@ pub struct Period {
 /// below −0.2 to above 0.2 of its RMS; each is placed between its samples by band-limited
 /// interpolation. Which crossings are a period apart is decided by the correlation of the
 /// waveform with itself, Σx(t)x(t+T) / √(Σx(t)²·Σx(t+T)²): the shortest T within 15 % of the best.
+/// The sums run over 4096 instants spread over the span, all samples if there are fewer: noise, which
+/// has as many crossings as samples, costs no more than a tone.
 /// With N periods T between two crossings at t₁ and t₂, T = (t₂ − t₁)/N and f = 1/T.
 ///
 /// The uncertainty is that of the two crossings: the waveform differs by σ√2 (RMS) from itself a
@@ -59,29 +71,10 @@ pub fn period(samples: &[f32], sample_rate_hz: f64, start_s: f64) -> Option<Peri
     let mean = samples.iter().map(|x| f64::from(*x)).sum::<f64>() / samples.len().max(1) as f64;
     let wave: Vec<f64> = samples.iter().map(|x| f64::from(*x) - mean).collect();
     let crossings = rising_crossings(&wave);
-    // The time from any crossing to any later one may be a period: a waveform may cross zero more
-    // than once in each, and noise adds crossings.
-    let mut lags: Vec<f64> = pairs(&crossings[..crossings.len().min(MOST_CROSSINGS)])
-        .map(|(from, to)| to - from)
-        .collect();
-    lags.sort_by(f64::total_cmp);
-    lags.dedup_by(|a, b| *a - *b < SAME_LAG);
-    let candidates: Vec<(f64, f64, f64)> = lags
-        .into_iter()
-        .filter_map(|lag| likeness(&wave, lag).map(|(alike, difference)| (lag, alike, difference)))
-        .collect();
-    let best = candidates.iter().map(|candidate| candidate.1).fold(0.0, f64::max);
-    let (lag, _, difference) =
-        *candidates.iter().find(|(_, alike, _)| *alike >= ALIKE.max(NEARLY * best))?;
-    // The crossings farthest from each other that lie a whole number of periods apart.
-    let whole = |from: f64, to: f64| ((to - from) / lag).round();
-    let (first, last) = pairs(&crossings)
-        .filter(|(from, to)| {
-            let periods = whole(*from, *to);
-            periods > 0.0 && ((to - from) / lag - periods).abs() < OFF_PERIOD * periods.sqrt()
-        })
-        .max_by(|a, b| (a.1 - a.0).total_cmp(&(b.1 - b.0)))?;
-    let periods = whole(first, last);
+    let lag = repeat_lag(&wave, &crossings)?;
+    let (_, difference) = likeness(&wave, lag, SECOND_LOOK)?;
+    let (first, last) = farthest(&wave, &crossings, lag)?;
+    let periods = ((last - first) / lag).round();
     let noise = difference / std::f64::consts::SQRT_2;
     let time_u = |crossing: f64| noise / slope_at(&wave, crossing).max(f64::MIN_POSITIVE);
     let span_u = time_u(first).hypot(time_u(last)) / sample_rate_hz;
@@ -98,16 +91,45 @@ pub fn period(samples: &[f32], sample_rate_hz: f64, start_s: f64) -> Option<Peri
     })
 }
 
-/// Each crossing with each later one.
-fn pairs(crossings: &[f64]) -> impl Iterator<Item = (f64, f64)> {
-    crossings
-        .iter()
-        .enumerate()
-        .flat_map(|(n, from)| crossings[n + 1..].iter().map(move |to| (*from, *to)))
+/// The shortest lag after which the waveform is as good as the same, in samples.
+fn repeat_lag(wave: &[f64], crossings: &[usize]) -> Option<f64> {
+    let first: Vec<f64> =
+        crossings.iter().take(MOST_CROSSINGS).map(|n| zero_between(wave, *n)).collect();
+    // The time from any crossing to any later one may be a period: a waveform may cross zero more
+    // than once in each, and noise adds crossings.
+    let mut lags: Vec<f64> = (first.iter().enumerate())
+        .flat_map(|(n, from)| first[n + 1..].iter().map(move |to| to - from))
+        .collect();
+    lags.sort_by(f64::total_cmp);
+    lags.dedup_by(|a, b| *a - *b < SAME_LAG);
+    let judged = |lag: f64| {
+        likeness(wave, lag, FIRST_LOOK).filter(|(alike, _)| *alike >= UNLIKELY)?;
+        Some((lag, likeness(wave, lag, SECOND_LOOK)?.0))
+    };
+    let candidates: Vec<(f64, f64)> = lags.into_iter().filter_map(judged).collect();
+    let best = candidates.iter().map(|candidate| candidate.1).fold(0.0, f64::max);
+    let (lag, _) = candidates.iter().find(|(_, alike)| *alike >= ALIKE.max(NEARLY * best))?;
+    Some(*lag)
 }
 
-/// Places, in samples, where the waveform rises through zero.
-fn rising_crossings(wave: &[f64]) -> Vec<f64> {
+/// The crossings farthest from each other that lie a whole number of periods apart.
+fn farthest(wave: &[f64], crossings: &[usize], lag: f64) -> Option<(f64, f64)> {
+    let early = &crossings[..crossings.len().min(END_CROSSINGS)];
+    let late = &crossings[crossings.len().saturating_sub(END_CROSSINGS)..];
+    let places = |ends: &[usize]| ends.iter().map(|n| zero_between(wave, *n)).collect::<Vec<f64>>();
+    let (early, late) = (places(early), places(late));
+    let pairs = early.iter().flat_map(|from| late.iter().map(move |to| (*from, *to)));
+    pairs
+        .filter(|(from, to)| {
+            let ratio = (to - from) / lag;
+            let periods = ratio.round();
+            periods > 0.0 && (ratio - periods).abs() < OFF_PERIOD * periods.sqrt()
+        })
+        .max_by(|a, b| (a.1 - a.0).total_cmp(&(b.1 - b.0)))
+}
+
+/// The samples after which the waveform rises through zero.
+fn rising_crossings(wave: &[f64]) -> Vec<usize> {
     let rms = (wave.iter().map(|x| x * x).sum::<f64>() / wave.len().max(1) as f64).sqrt();
     let limit = CROSSING_SHARE * rms;
     let mut crossings = Vec::new();
@@ -119,31 +141,50 @@ fn rising_crossings(wave: &[f64]) -> Vec<f64> {
             crossing = Some(n);
         }
         if pair[1] > limit && was_below {
-            crossings.extend(crossing.take().map(|n| zero_between(wave, n)));
+            crossings.extend(crossing.take());
             was_below = false;
         }
     }
     crossings
 }
 
-/// The zero of the interpolated waveform between samples `n` and `n + 1`, where its sign changes.
+/// The zero of the interpolated waveform between samples `n` and `n + 1`, where its sign changes,
+/// in samples: the secant method, kept between the ends by bisection.
 fn zero_between(wave: &[f64], n: usize) -> f64 {
-    let (mut low, mut high) = (0.0, 1.0);
-    // 2^−40 of a sample.
-    for _ in 0..40 {
-        let middle = f64::midpoint(low, high);
-        if value_at(wave, n, middle) < 0.0 { low = middle } else { high = middle }
+    const STEPS: usize = 12;
+    const NEAR_ENOUGH: f64 = 1e-9;
+    let (mut low, mut high) = ((0.0, wave[n]), (1.0, wave[n + 1]));
+    let mut last_low = false;
+    for _ in 0..STEPS {
+        let share = low.0 - low.1 * (high.0 - low.0) / (high.1 - low.1);
+        let share = if share > low.0 && share < high.0 { share } else { f64::midpoint(low.0, high.0) };
+        let value = value_at(wave, n, share);
+        let is_low = value < 0.0;
+        // An end that stays twice is halved, so that both ends come nearer (the Illinois method).
+        if is_low == last_low {
+            if is_low { high.1 *= 0.5 } else { low.1 *= 0.5 }
+        }
+        last_low = is_low;
+        let moved = if is_low { share - low.0 } else { high.0 - share };
+        if is_low { low = (share, value) } else { high = (share, value) }
+        if moved < NEAR_ENOUGH || value == 0.0 {
+            return n as f64 + share;
+        }
     }
-    n as f64 + low
+    n as f64 + f64::midpoint(low.0, high.0)
 }
 
 /// The band-limited waveform at a share of the way from sample `n` to the next.
 fn value_at(wave: &[f64], n: usize, share: f64) -> f64 {
+    interpolated(wave, n, share, &super::true_peak::interpolation_taps(share))
+}
+
+/// The same with taps that are known already.
+fn interpolated(wave: &[f64], n: usize, share: f64, taps: &[f64; 2 * REACH]) -> f64 {
     // At the ends there are fewer samples: a straight line does.
     if n + 1 < REACH || n + REACH >= wave.len() {
         return wave[n] + share * (wave[n + 1] - wave[n]);
     }
-    let taps = super::true_peak::interpolation_taps(share);
     wave[n + 1 - REACH..=n + REACH].iter().zip(taps).map(|(x, tap)| x * tap).sum()
 }
 
@@ -153,23 +194,31 @@ fn slope_at(wave: &[f64], place: f64) -> f64 {
     (wave[n + 1] - wave[n]).abs()
 }
 
-/// Correlation of the waveform with itself `lag` samples later, and the RMS of the difference.
-fn likeness(wave: &[f64], lag: f64) -> Option<(f64, f64)> {
+/// Correlation of the waveform with itself `lag` samples later, and the RMS of the difference, from
+/// so many of its samples at most.
+fn likeness(wave: &[f64], lag: f64, most: usize) -> Option<(f64, f64)> {
+    // Steps of the golden ratio spread evenly and share no rhythm with the waveform.
+    const GOLDEN: f64 = 0.618_033_988_749_894_9;
     let (whole, share) = (lag as usize, lag.fract());
     let count = wave.len().checked_sub(whole + 1)?;
     if (count as f64) < LEAST_OVERLAP * lag {
         return None;
     }
+    let taps = super::true_peak::interpolation_taps(share);
+    let place = |k: usize| match count {
+        few if few <= most => k,
+        many => ((k as f64 * GOLDEN).fract() * many as f64) as usize,
+    };
     let (mut product, mut own, mut later, mut difference) = (0.0, 0.0, 0.0, 0.0);
-    for n in 0..count {
-        let (x, y) = (wave[n], value_at(wave, n + whole, share));
+    for n in (0..count.min(most)).map(place) {
+        let (x, y) = (wave[n], interpolated(wave, n + whole, share, &taps));
         product += x * y;
         own += x * x;
         later += y * y;
         difference += (x - y) * (x - y);
     }
     let scale = (own * later).sqrt();
-    (scale > 0.0).then(|| (product / scale, (difference / count as f64).sqrt()))
+    (scale > 0.0).then(|| (product / scale, (difference / count.min(most) as f64).sqrt()))
 }
 
 #[cfg(test)]

@@ -119,7 +119,8 @@ pub struct Partial {
     pub frequency_hz: f64,
     /// Its uncertainty.
     pub frequency_hz_u: f64,
-    /// Level of its amplitude re full scale in dB, at the time that [`Partials::level_at_s`] tells.
+    /// Level of its amplitude in dB, at the time [`Partials::level_at_s`]; a full-scale sine has
+    /// [`Partials::full_scale_db`].
     pub level_db: f64,
     /// Distance from n times the first partial, in cents; `None` without a fundamental.
     pub cents_from_harmonic: Option<f64>,
@@ -174,6 +175,8 @@ pub struct Partials {
     pub law_scatter_cents: Option<f64>,
     /// When the levels of the partials are told: where all together are loudest, in seconds.
     pub level_at_s: f64,
+    /// Level of a full-scale sine in dB: 0, or re 20 µPa after [`Partials::calibrate`].
+    pub full_scale_db: f64,
     /// The partials.
     pub partials: Vec<Partial>,
     /// Their tracks, in the order of their numbers and times.
@@ -191,6 +194,20 @@ pub struct Partials {
 }
 
 impl Partials {
+    /// Refers all levels to sound pressure: a full-scale sine has so many dB re 20 µPa.
+    pub fn calibrate(&mut self, full_scale_db: f64) {
+        for partial in &mut self.partials {
+            partial.level_db += full_scale_db - self.full_scale_db;
+        }
+        self.full_scale_db = full_scale_db;
+    }
+
+    /// Level of a point of a track in dB, re what all levels refer to.
+    #[must_use]
+    pub fn level_db_at(&self, point: &TrackPoint) -> f64 {
+        point.level_db() + self.full_scale_db
+    }
+
     /// Tells the ratios of all partials to one, and how far each is from the nearest of the ratios wanted.
     ///
     /// # Errors
@@ -524,6 +541,7 @@ impl Assembly<'_> {
             level_at_s: self.onset_s() + level_at as f64 * self.hop_s,
             partials,
             tracks,
+            full_scale_db: 0.0,
             residual_db: 0.0,
             residual_sustain_db: None,
             frame_s: self.reader.length() as f64 / rate_hz,

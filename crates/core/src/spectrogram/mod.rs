@@ -327,7 +327,9 @@ fn plan_frames(
             });
         }
         Some(time_s) if !by_hand => frames.segment = Some(Extent::Seconds(time_s / share)),
-        None if !by_hand => frames.resolution_hz = Some(DEFAULT_RESOLUTION_HZ),
+        None if !by_hand => {
+            frames.resolution_hz = Some(DEFAULT_RESOLUTION_HZ.min(sample_rate_hz / 8.0));
+        }
         _ => (),
     }
     let mut plan = FramePlan::new(&frames, sample_rate_hz, span_samples)?;

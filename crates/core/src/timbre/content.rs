@@ -14,7 +14,7 @@ pub struct Harmonic {
     pub frequency_hz: f64,
     /// See above.
     pub frequency_hz_u: f64,
-    /// Level of its mean power, as that of a steady sinusoid re full scale, in dB.
+    /// Level of its mean power, as that of a steady sinusoid, in dB.
     pub level_db: f64,
     /// The same re the first harmonic, and re the strongest; the first may be missing.
     pub level_re_first_db: Option<f64>,
@@ -67,6 +67,21 @@ pub struct HarmonicContent {
     pub envelope_regions: Vec<EnvelopeRegion>,
     /// Noise by octave bands.
     pub noise_bands: Vec<NoiseBand>,
+}
+
+impl HarmonicContent {
+    /// Refers all levels to another level of a full-scale sine, by so many dB.
+    pub(super) fn calibrate(&mut self, full_scale_db: f64) {
+        for harmonic in &mut self.harmonics {
+            harmonic.level_db += full_scale_db;
+            if let Some(noise_db) = &mut harmonic.noise_level_db {
+                *noise_db += full_scale_db;
+            }
+        }
+        for band in &mut self.noise_bands {
+            band.noise_level_db += full_scale_db;
+        }
+    }
 }
 
 /// The content of a note between two times in seconds from the start of the take.

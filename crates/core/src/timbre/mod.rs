@@ -96,7 +96,8 @@ pub struct Timbre {
     pub inharmonicity: Option<Measured>,
     /// Its partials, where it has a fundamental.
     pub partials: Option<Partials>,
-    /// Level of the whole, RMS re that of a full-scale sine, in dB.
+    /// Level of the whole, RMS, in dB; a full-scale sine has 0, or its level re 20 µPa after
+    /// [`Timbre::calibrate`].
     pub level_db: f64,
     /// Descriptors over the whole note.
     pub whole: RegionSummary,
@@ -128,6 +129,22 @@ pub struct Timbre {
     pub noise_frame_s: Option<f64>,
     /// What must be known beside it.
     pub findings: Vec<Finding>,
+}
+
+impl Timbre {
+    /// Refers all levels to sound pressure: a full-scale sine has so many dB re 20 µPa.
+    pub fn calibrate(&mut self, full_scale_db: f64) {
+        self.level_db += full_scale_db;
+        for point in &mut self.track {
+            point.level_db += full_scale_db;
+        }
+        if let Some(content) = &mut self.content {
+            content.calibrate(full_scale_db);
+        }
+        if let Some(partials) = &mut self.partials {
+            partials.calibrate(full_scale_db);
+        }
+    }
 }
 
 /// Frames of the spectrum hold so many periods at least, and are not shorter than this.

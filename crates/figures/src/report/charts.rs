@@ -98,7 +98,15 @@ fn layout() -> Layout {
 
 impl Chart {
     fn new(id: &str, caption: &str, plot: &Plot, reading: &'static str, units: [&str; 2]) -> Self {
-        let value: Value = serde_json::from_str(&plot.to_json()).unwrap_or_default();
+        let mut value: Value = serde_json::from_str(&plot.to_json()).unwrap_or_default();
+        for trace in value["data"].as_array_mut().into_iter().flatten() {
+            take_literally(&mut trace["name"]);
+        }
+        for axis in ["xaxis", "yaxis", "yaxis2"] {
+            if let Some(title) = value["layout"].get_mut(axis).and_then(|a| a.get_mut("title")) {
+                take_literally(&mut title["text"]);
+            }
+        }
         Self {
             id: id.into(),
             caption: caption.into(),
@@ -107,6 +115,14 @@ impl Chart {
             units: units.map(String::from),
             map: None,
         }
+    }
+}
+
+/// The library reads tags in names and titles, of links and of bold type: they are names that users
+/// gave, and stand as they are.
+fn take_literally(text: &mut Value) {
+    if let Some(words) = text.as_str() {
+        *text = words.replace('&', "&amp;").replace('<', "&lt;").replace('>', "&gt;").into();
     }
 }
 
@@ -353,4 +369,21 @@ fn indexed_png(
     writer.write_image_data(indices).map_err(Error::drawing)?;
     writer.finish().map_err(Error::drawing)?;
     Ok(file)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn names_of_users_are_no_tags() {
+        let curve = ChartCurve { name: "<b>k</b> & co".into(), x: vec![1.0], y: vec![2.0] };
+        let title = r#"<a href="https://example.org/x">cut</a>"#;
+        let chart = course_chart("id", "caption", &[curve], (title, "dB"));
+        assert!(!chart.plot.contains('<'), "{}", chart.plot);
+        let value: Value = serde_json::from_str(&chart.plot).expect("JSON");
+        assert_eq!(value["data"][0]["name"], "&lt;b&gt;k&lt;/b&gt; &amp; co");
+        let shown = value["layout"]["yaxis"]["title"]["text"].as_str().expect("a title");
+        assert!(shown.starts_with("&lt;a href="), "{shown}");
+    }
 }

@@ -28,13 +28,13 @@ pub struct ReportTable {
 /// A finding and what it is about.
 #[derive(Debug, Clone)]
 pub struct ReportFinding {
-    /// What is found: those of one code are told together.
+    /// Stable name of what is found.
     pub code: String,
-    /// The takes or comparisons, each with its section.
+    /// The takes, channels or comparisons of which it says the same, each with its section.
     pub about: Vec<(String, String)>,
-    /// How much it matters, and what it says of the first.
+    /// How much it matters.
     pub severity: Severity,
-    /// See above.
+    /// What it says.
     pub text: String,
 }
 
@@ -64,6 +64,8 @@ pub struct ReportSection {
 pub struct Report {
     /// Heading.
     pub title: String,
+    /// Frequency of A4 in Hz, of which the reading under the cursor counts notes and cents.
+    pub reference_hz: f64,
     /// What it is about, in sentences.
     pub summary: Vec<String>,
     /// All findings above *note*, the most serious first.
@@ -111,6 +113,12 @@ impl Report {
 }
 
 impl Report {
+    /// Whether there is nothing to show.
+    #[must_use]
+    pub fn is_empty(&self) -> bool {
+        self.sections.is_empty() && self.groups().is_empty()
+    }
+
     /// Rows of the table of takes, each with its anchor.
     fn linked_rows(&self) -> impl Iterator<Item = (&String, &Vec<String>)> {
         self.take_ids.iter().zip(&self.takes.rows)
