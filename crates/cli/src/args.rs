@@ -120,8 +120,11 @@ pub(crate) fn reference_hz(asked: Option<Frequency>, usual_hz: f64) -> Result<f6
         return Ok(reference_hz);
     }
     Err(Error::Setting {
-        setting: "the frequency of A4",
-        given: format!("{reference_hz} Hz"),
+        setting: "the reference pitch",
+        given: match reference_hz {
+            hz if hz == 0.0 || (1e-3..1e9).contains(&hz.abs()) => format!("{hz} Hz"),
+            hz => format!("{hz:e} Hz"),
+        },
         allowed: "100 Hz to 2000 Hz".into(),
     })
 }

@@ -145,6 +145,11 @@ impl Export {
 
     /// Begins the next table.
     pub(crate) fn table(&mut self, head: &Head) -> Result<()> {
+        let begun = self.begin_table(head);
+        begun.with_context(|| files::not_written(&self.file))
+    }
+
+    fn begin_table(&mut self, head: &Head) -> Result<()> {
         self.begun += 1;
         self.rows = 0;
         let (rows, columns) = (head.time_s.len(), head.frequency_hz.len());
@@ -197,6 +202,11 @@ impl Export {
         level_db: &[f32],
         phase_hz: Option<&[f32]>,
     ) -> Result<()> {
+        let written = self.write_row(head, level_db, phase_hz);
+        written.with_context(|| files::not_written(&self.file))
+    }
+
+    fn write_row(&mut self, head: &Head, level_db: &[f32], phase_hz: Option<&[f32]>) -> Result<()> {
         let row = self.rows;
         self.rows += 1;
         match &mut self.form {
@@ -221,6 +231,12 @@ impl Export {
 
     /// Ends the table.
     pub(crate) fn end_table(&mut self, head: &Head) -> Result<()> {
+        let ended = self.write_phases(head);
+        ended.with_context(|| files::not_written(&self.file))
+    }
+
+    /// The frequencies of the phase follow the levels in an archive.
+    fn write_phases(&mut self, head: &Head) -> Result<()> {
         let name = self.name("phase_hz");
         if let Form::Npz { archive, phases } = &mut self.form
             && head.with_phase
@@ -237,7 +253,7 @@ impl Export {
 
     /// Ends the file.
     pub(crate) fn finish(self) -> Result<()> {
-        let failed = || format!("{}: it could not be written", self.file.display());
+        let failed = || files::not_written(&self.file);
         match self.form {
             Form::Npz { archive, .. } => {
                 let archive = ManuallyDrop::into_inner(archive);

@@ -278,12 +278,7 @@ fn is_take_of_study(file: &Path) -> bool {
 }
 
 /// Writes a file whole.
-pub(crate) fn write_whole(
-    file: &Path,
-    content: Content,
-    bytes: &[u8],
-    force: bool,
-) -> Result<()> {
+pub(crate) fn write_whole(file: &Path, content: Content, bytes: &[u8], force: bool) -> Result<()> {
     write_by(file, content, force, |out| Ok(out.write_all(bytes)?))
 }
 
@@ -357,7 +352,8 @@ impl Draft {
     }
 }
 
-fn not_written(file: &Path) -> String {
+/// What is said of a file that could not be written.
+pub(crate) fn not_written(file: &Path) -> String {
     format!("{}: it could not be written, and nothing of it is there", shown(file))
 }
 

@@ -87,7 +87,18 @@ impl Take {
     /// its length is read through once.
     pub(crate) fn open(named: Named, args: &SourceArgs) -> Result<Self> {
         let Named { path, entry } = named;
-        let source = Source::new(&path, args.raw)?;
+        if path.as_os_str() != "-" {
+            files::note_input(&path)?;
+        }
+        Self::of_source(Source::new(&path, args.raw)?, entry)
+    }
+
+    /// Opens a take that this run has written.
+    pub(crate) fn open_written(path: &Path) -> Result<Self> {
+        Self::of_source(Source::new(path, None)?, None)
+    }
+
+    fn of_source(source: Source, entry: Option<Entry>) -> Result<Self> {
         let mut reader = source.reader()?;
         let mut info = reader.info().clone();
         let frames = match info.frames {
@@ -597,7 +608,6 @@ impl Source {
         let spool = if path.as_os_str() == "-" {
             Some(spooled(&mut std::io::stdin().lock()).context("standard input")?)
         } else {
-            files::note_input(path)?;
             let stream = stream::open(path).with_context(|| files::shown(path))?;
             let spool = stream.map(|mut stream| spooled(&mut stream)).transpose();
             spool.with_context(|| files::shown(path))?
@@ -615,7 +625,11 @@ impl Source {
     }
 
     fn name(&self) -> String {
-        if self.path.as_os_str() == "-" { "standard input".into() } else { files::shown(&self.path) }
+        if self.path.as_os_str() == "-" {
+            "standard input".into()
+        } else {
+            files::shown(&self.path)
+        }
     }
 
     fn reader(&self) -> Result<TakeReader> {

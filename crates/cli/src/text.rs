@@ -163,7 +163,10 @@ mod tests {
         assert_eq!(grouped(48_000), "48 000");
         assert_eq!(grouped(1234), "1234");
         assert_eq!([0.197_991_4, 3.0, 1.5e-9].map(significant), ["0.19799", "3.0000", "1.5000e−9"]);
-        assert_eq!([0.0, -0.0, -7.5e-6, -2.5e9].map(significant), ["0", "0", "−7.5000e−6", "−2.5000e9"]);
+        assert_eq!(
+            [0.0, -0.0, -7.5e-6, -2.5e9].map(significant),
+            ["0", "0", "−7.5000e−6", "−2.5000e9"]
+        );
         let unknown = [f64::NAN, f64::INFINITY, f64::NEG_INFINITY];
         assert_eq!(unknown.map(|x| number(x, 2)), [UNKNOWN; 3]);
         assert_eq!(unknown.map(significant), [UNKNOWN; 3]);

@@ -9,6 +9,7 @@ use std::sync::Arc;
 ///
 /// N real samples x give N/2 + 1 (N/2 rounded down) complex values
 /// X\[k\] = Σ x\[n\]·exp(−j2πkn/N), not scaled.
+#[derive(Clone)]
 pub struct RealTransform {
     plan: Arc<dyn RealToComplex<f64>>,
     output: Vec<Complex<f64>>,

@@ -201,7 +201,7 @@ pub fn maps_cells(size: Size) -> (usize, usize) {
 }
 
 fn map_width(size: Size) -> f64 {
-    const GAP_PX: f64 = 14.0;
+    const GAP_PX: f64 = 22.0;
     let whole = f64::from(size.width) - LEFT_PX - 2.0 * (BAR_PX + BAR_GAP_PX) - GAP_PX - 8.0;
     (whole / 3.0).floor()
 }
@@ -212,7 +212,7 @@ fn map_width(size: Size) -> f64 {
 ///
 /// [`Error::Drawing`] if a library fails.
 pub fn maps_figure(figure: &MapsFigure<'_>, size: Size) -> Result<Figure, Error> {
-    const GAP_PX: f64 = 14.0;
+    const GAP_PX: f64 = 22.0;
     Sheet::draw(size, |sheet| {
         let Room { left, bottom, .. } = figure.words.draw(sheet, size)?;
         let width = map_width(size);
@@ -302,8 +302,7 @@ fn difference_picture(maps: &DifferenceMaps, panel: &Panel) -> Picture {
                 let colour = (share * (COLOURS - 1) as f64).round().clamp(0.0, 255.0) as usize;
                 let row = row.min(plan.rows() - 1);
                 let is_noise = maps.is_noise[column * plan.rows() + row];
-                pixels[y * width + x] =
-                    if is_noise { muted(table[colour]) } else { table[colour] };
+                pixels[y * width + x] = if is_noise { muted(table[colour]) } else { table[colour] };
             }
         }
     }

@@ -180,7 +180,8 @@ impl Taken {
         let beside = [x + GAP_PX, x - GAP_PX - width];
         let over = [x - 0.5 * width, x + 2.0, x - 2.0 - width];
         let places = rows.into_iter().flat_map(|row| {
-            let lefts = if row == 0.0 { beside.to_vec() } else { [&beside[..], &over[..]].concat() };
+            let lefts =
+                if row == 0.0 { beside.to_vec() } else { [&beside[..], &over[..]].concat() };
             lefts.into_iter().map(move |left| Frame {
                 left,
                 right: left + width,

@@ -47,8 +47,8 @@ impl Words<'_> {
 const SETTINGS_LINES: usize = 4;
 const FINDING_LINES: usize = 2;
 
-/// The lines: settings, then the findings above *note*: in full where there is room for them, else how
-/// many there are and which.
+/// The lines: settings, then the findings above *note*: in full where there is room for them, else the
+/// most serious as far as it goes, how many others there are and which.
 pub(crate) fn lines(notes: &[String], findings: &[Finding], size: Size) -> Vec<(String, Type)> {
     let settings = Type::new(theme::LABEL_PX, theme::PALE_INK);
     let alarm = Type::new(theme::LABEL_PX, theme::FINDING);
@@ -57,15 +57,16 @@ pub(crate) fn lines(notes: &[String], findings: &[Finding], size: Size) -> Vec<(
         findings.iter().filter(|finding| finding.severity > Severity::Note).cloned().collect();
     shown.sort_by_key(|finding| std::cmp::Reverse(finding.severity));
     let shown = merged(&shown);
-    let in_full = shown.iter().flat_map(|(finding, places)| {
-        let place = places_text(places);
-        let place = if place.is_empty() { place } else { format!("{place}: ") };
-        let words = format!("{}: {place}{}", finding.severity.word(), finding.text);
-        wrapped(&words, alarm, width)
-    });
+    let in_full = shown.iter().flat_map(|one| wrapped(&in_words(one), alarm, width));
     let mut of_findings: Vec<String> = in_full.take(FINDING_LINES + 1).collect();
     if of_findings.len() > FINDING_LINES {
-        of_findings = vec![elided(&in_brief(&shown), alarm, width)];
+        // The most serious begins in words, the others are named.
+        let (first, others) = (&shown[..1], &shown[1..]);
+        let first = elided(&in_words(&first[0]), alarm, width);
+        of_findings = vec![first];
+        if !others.is_empty() {
+            of_findings.push(elided(&in_brief(others), alarm, width));
+        }
     }
     let mut of_settings: Vec<String> =
         notes.iter().flat_map(|note| wrapped(note, settings, width)).collect();
@@ -76,6 +77,12 @@ pub(crate) fn lines(notes: &[String], findings: &[Finding], size: Size) -> Vec<(
     }
     let of_settings = of_settings.into_iter().map(|line| (line, settings));
     of_settings.chain(of_findings.into_iter().map(|line| (line, alarm))).collect()
+}
+
+fn in_words((finding, places): &(&Finding, Vec<String>)) -> String {
+    let place = places_text(places);
+    let place = if place.is_empty() { place } else { format!("{place}: ") };
+    format!("{}: {place}{}", finding.severity.word(), finding.text)
 }
 
 /// How many findings there are of each severity, and their codes.
@@ -91,7 +98,7 @@ fn in_brief(findings: &[(&Finding, Vec<String>)]) -> String {
     }
     let mut codes: Vec<String> = findings.iter().map(|(f, _)| f.code.replace('_', " ")).collect();
     codes.dedup();
-    format!("{}, see the text: {}", counts.join(", "), codes.join(", "))
+    format!("and {}, see the text: {}", counts.join(", "), codes.join(", "))
 }
 
 /// A text that is cut where it would be wider than `width`.
@@ -150,9 +157,12 @@ mod tests {
         let notes: Vec<String> = (0..40).map(|n| format!("settings of take {n}")).collect();
         let shown = lines(&notes, &many, size);
         let texts: Vec<&str> = shown.iter().map(|(line, _)| line.as_str()).collect();
-        assert_eq!(texts.len(), 5, "{texts:?}");
+        assert_eq!(texts.len(), 6, "{texts:?}");
         assert_eq!(texts[3], "and 37 lines more, see the text");
-        assert_eq!(texts[4], "1 serious, 11 warnings, see the text: not finite, dc offset");
+        assert!(
+            texts[4].starts_with("serious: Samples are not finite.") && texts[4].ends_with('…')
+        );
+        assert_eq!(texts[5], "and 11 warnings, see the text: dc offset");
     }
 
     #[test]

@@ -194,7 +194,8 @@ mod tests {
                 assert!(ticks.len() >= 3, "{low} to {high}, {count}: {ticks:?}");
                 assert!(ticks.iter().all(|tick| (low - 1e-9..=high + 1e-9).contains(&tick.value)));
             }
-            let (low, high) = (0.11 * f64::from(n), 0.11 * f64::from(n) * (1.2 + 0.1 * f64::from(n)));
+            let (low, high) =
+                (0.11 * f64::from(n), 0.11 * f64::from(n) * (1.2 + 0.1 * f64::from(n)));
             let labelled = labels(&logarithmic(low, high)).len();
             assert!(labelled >= 3, "{low} to {high}: {labelled}");
         }

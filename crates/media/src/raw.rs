@@ -60,7 +60,9 @@ impl std::fmt::Display for RawFormat {
         let (rate_hz, channels) = (self.sample_rate_hz, self.channels);
         match self.coding {
             RawCoding::Unsigned8 => write!(f, "u8,{rate_hz}Hz,{channels}"),
-            RawCoding::Signed { bytes } => write!(f, "s{}{order},{rate_hz}Hz,{channels}", 8 * bytes),
+            RawCoding::Signed { bytes } => {
+                write!(f, "s{}{order},{rate_hz}Hz,{channels}", 8 * bytes)
+            }
             RawCoding::Float { bytes } => write!(f, "f{}{order},{rate_hz}Hz,{channels}", 8 * bytes),
         }
     }

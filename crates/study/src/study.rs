@@ -528,7 +528,10 @@ conditions = { cut = 0, distance = "1.2 m" }
             let said = refused("name = \"rim\", microphone", &name);
             assert!(said.contains("the name of a channel is"), "{said}");
         }
-        assert!(refused("file = \"bell-cut0.wav\"", "file = \"a\\u001bb\"").contains("control characters"));
+        assert!(
+            refused("file = \"bell-cut0.wav\"", "file = \"a\\u001bb\"")
+                .contains("control characters")
+        );
         let broken = refused("title =", "title");
         assert!(!broken.contains('\n') && broken.contains("line 2"), "{broken}");
     }

@@ -531,7 +531,9 @@ impl Demo {
             bail!("{folder}: the folder holds files that are not the demo's; name another");
         }
         if !self.force {
-            bail!("{folder}: the demo was written here already; name another, or write it anew with --force");
+            bail!(
+                "{folder}: the demo was written here already; name another, or write it anew with --force"
+            );
         }
         let study = self.folder.join(FILE_NAME);
         fs::remove_file(&study).with_context(|| files::shown(&study))
@@ -622,7 +624,9 @@ impl Demo {
         let run = interrupt::run_self(&arguments, &self.folder, &[])
             .context("the program could not be started")?;
         if !run.status.success() {
-            bail!("{command}: {}", String::from_utf8_lossy(&run.stderr));
+            let said = String::from_utf8_lossy(&run.stderr);
+            let said = said.trim().trim_start_matches("tonemap: ").trim_end_matches('.');
+            bail!("{command}: {said}");
         }
         let output = String::from_utf8_lossy(&run.stdout).into_owned();
         if !self.quiet {

@@ -17,7 +17,7 @@ use crate::args::{Axis, Channel, FigureArgs, Format, PartArgs, SourceArgs, SpanA
 use crate::files::{self, Content};
 use crate::output::{self, Status};
 use crate::sound::{self, Levels, SoundArgs};
-use crate::studies::{self, Named};
+use crate::studies;
 use crate::take::Take;
 use crate::text;
 
@@ -225,8 +225,7 @@ impl Filter {
             text::number(filtered.transition_hz, 2),
             filtered.taps
         );
-        let written = Named { path: self.sound.output.clone(), entry: None };
-        let mut written = Take::open(written, &SourceArgs::default())?;
+        let mut written = Take::open_written(&self.sound.output)?;
         let whole = SpanArgs::default();
         let channel = |span: SpanArgs| PartArgs { span, channels: vec![Channel::Number(1)] };
         let settings = SpectrumSettings { peaks: 0, ..SpectrumSettings::default() };

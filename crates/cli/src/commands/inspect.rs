@@ -140,7 +140,7 @@ struct Row<'a> {
     rms_dbfs: Option<f64>,
     rms_db: Option<f64>,
     crest_db: Option<f64>,
-    dc_offset: f64,
+    dc_offset: Option<f64>,
     noise_floor_dbfs: Option<f64>,
     dynamic_range_db: Option<f64>,
     bandwidth_hz: Option<f64>,
@@ -484,7 +484,8 @@ fn rows(inspected: &Inspected) -> impl Iterator<Item = Row<'_>> {
         rms_dbfs: found.levels.rms_dbfs,
         rms_db: PressureLevels::of(take.full_scale_db(n), found).rms_db,
         crest_db: found.levels.crest_db,
-        dc_offset: found.levels.dc_offset,
+        // Samples near the largest that a float holds have no sum.
+        dc_offset: Some(found.levels.dc_offset).filter(|dc| dc.is_finite()),
         noise_floor_dbfs: found.noise_floor_dbfs,
         dynamic_range_db: found.dynamic_range_db,
         bandwidth_hz: found.bandwidth_hz,

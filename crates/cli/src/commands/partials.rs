@@ -174,7 +174,6 @@ struct TrackColumns {
 struct PartialRow<'a> {
     take: &'a str,
     channel: &'a str,
-    level_reference: &'static str,
     number: usize,
     frequency_hz: f64,
     frequency_hz_u: f64,
@@ -194,6 +193,7 @@ struct PartialRow<'a> {
     beat_depth_db: Option<f64>,
     start_s: f64,
     end_s: f64,
+    level_reference: &'static str,
 }
 
 /// A row of CSV: one point of a track.
@@ -201,12 +201,12 @@ struct PartialRow<'a> {
 struct PointRow<'a> {
     take: &'a str,
     channel: &'a str,
-    level_reference: &'static str,
     number: usize,
     time_s: f64,
     frequency_hz: f64,
     level_db: f64,
     phase_rad: f64,
+    level_reference: &'static str,
 }
 
 /// What was made of one channel of one take.
@@ -383,7 +383,9 @@ impl Partials {
             partials: &found.partials,
             residual_db: found.residual_db,
             residual_sustain_db: found.residual_sustain_db,
-            tracks: self.tracks.then(|| found.tracks.iter().map(|track| columns(found, track)).collect()),
+            tracks: self
+                .tracks
+                .then(|| found.tracks.iter().map(|track| columns(found, track)).collect()),
         };
         let record = made.part.take().record(made.part.span, Some(made.part.channel_name()))?;
         output::json_line("partials", record, resolved, result, &made.findings)
@@ -575,7 +577,6 @@ fn as_csv(made: &[Made<'_>]) -> Result<String> {
         one.found.partials.iter().map(move |partial| PartialRow {
             take,
             channel,
-            level_reference: one.part.reference.name(),
             number: partial.number,
             frequency_hz: partial.frequency_hz,
             frequency_hz_u: partial.frequency_hz_u,
@@ -595,6 +596,7 @@ fn as_csv(made: &[Made<'_>]) -> Result<String> {
             beat_depth_db: partial.beat_depth_db,
             start_s: partial.start_s,
             end_s: partial.end_s,
+            level_reference: one.part.reference.name(),
         })
     }))
 }
@@ -607,12 +609,12 @@ fn tracks_csv(made: &[Made<'_>]) -> Result<String> {
             track.points.iter().enumerate().map(move |(n, point)| PointRow {
                 take,
                 channel,
-                level_reference: one.part.reference.name(),
                 number: track.number,
                 time_s: track.start_s + n as f64 * track.hop_s,
                 frequency_hz: point.frequency_hz,
                 level_db: one.found.level_db_at(point),
                 phase_rad: point.phase_rad,
+                level_reference: one.part.reference.name(),
             })
         })
     }))

@@ -10,9 +10,7 @@ use tonemap_core::pitch::{
     DEFAULT_RANGE_HZ, Pitch as Found, PitchNote, PitchPoint, PitchSettings, PitchTracker, evidence,
 };
 use tonemap_core::spectrogram::Spectrogram as Cells;
-use tonemap_core::units::{
-    Extent, Frequency, FrequencyRange, Note, Seconds, cents_between,
-};
+use tonemap_core::units::{Extent, Frequency, FrequencyRange, Note, Seconds, cents_between};
 use tonemap_core::{Error, Finding, SampleSpan};
 use tonemap_figures::{
     ColourMap, DrawnSpectrogram, DrawnTrack, EvidenceFigure, Figure, Marks, PitchFigure,

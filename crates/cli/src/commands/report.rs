@@ -153,8 +153,7 @@ impl Report {
         let is_own_choice = !pairs.is_empty() || !trends.is_empty() || study.is_none();
         let all = if is_own_choice { Vec::new() } else { series(&named) };
         let pairs = if is_own_choice { pairs } else { all.iter().map(ends_of).collect() };
-        let trends =
-            if is_own_choice { trends } else { all.iter().flat_map(trends_of).collect() };
+        let trends = if is_own_choice { trends } else { all.iter().flat_map(trends_of).collect() };
         for (n, sides) in pairs.iter().enumerate() {
             added(self.add_comparison(&mut page, &mut results, &analyses, n, sides));
         }
@@ -292,7 +291,8 @@ impl Report {
             [Some(&inspect), Some(&spectrum), timbre.as_ref(), partials.as_ref(), pitch.as_ref()];
         for finding in known.into_iter().flatten().flat_map(Saved::findings) {
             // Several analyses find the same of one take.
-            let is_same = |other: &Finding| other.code == finding.code && other.text == finding.text;
+            let is_same =
+                |other: &Finding| other.code == finding.code && other.text == finding.text;
             if !findings.iter().any(is_same) {
                 findings.push(finding);
             }

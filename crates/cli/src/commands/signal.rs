@@ -12,11 +12,10 @@ use tonemap_core::synth::{Recipe, Voice};
 use tonemap_core::units::{Frequency, Seconds, db_from_amplitude};
 use tonemap_media::WavEncoding;
 
-use crate::args::{Format, SourceArgs};
+use crate::args::Format;
 use crate::files::{self, Content};
 use crate::output::{self, Status, Usage};
 use crate::sound::{self, Bits, Levels, SoundArgs};
-use crate::studies::Named;
 use crate::take::Take;
 use crate::text;
 
@@ -229,8 +228,7 @@ impl Signal {
             levels,
             voices: recipe.voices.iter().map(|voice| truth(voice).collect()).collect(),
         };
-        let named = Named { path: self.sound.output.clone(), entry: None };
-        let take = Take::open(named, &SourceArgs::default())?;
+        let take = Take::open_written(&self.sound.output)?;
         let record = take.record(take.span(Span { from_s: None, to_s: None })?, None)?;
         output::json_line("signal", record, settings, result, &[])
     }

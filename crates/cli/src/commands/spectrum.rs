@@ -298,6 +298,11 @@ struct AroundCurve {
 struct RowHead {
     take: String,
     channel: String,
+}
+
+/// The last column.
+#[derive(Serialize, Clone)]
+struct RowEnd {
     level_reference: &'static str,
 }
 
@@ -486,8 +491,7 @@ impl Spectrum {
         let settings = self.settings(&part)?;
         let expected_hz = self.narrow.around.map(|expected| expected.hz(settings.reference_hz));
         let points = if expected_hz.is_some() { NARROW_POINTS } else { 0 };
-        let (mut spectrum, frames, zoom, mut findings) =
-            measure(&part, &settings, quiet, points)?;
+        let (mut spectrum, frames, zoom, mut findings) = measure(&part, &settings, quiet, points)?;
         for curve in curves {
             spectrum = spectrum.with_response(curve);
         }
@@ -693,11 +697,11 @@ impl Spectrum {
         let head = |reading: &Reading<'_>| RowHead {
             take: reading.part.take().name(),
             channel: reading.part.channel_name(),
-            level_reference: reading.part.reference.name(),
         };
+        let end = |reading: &Reading<'_>| RowEnd { level_reference: reading.part.reference.name() };
         if !self.result.curve {
             return output::csv_table(readings.iter().flat_map(|reading| {
-                reading.spectrum.peaks.iter().map(move |peak| (head(reading), peak))
+                reading.spectrum.peaks.iter().map(move |peak| (head(reading), peak, end(reading)))
             }));
         }
         if self.narrow.around.is_some() {
@@ -708,7 +712,8 @@ impl Spectrum {
                     frequency_hz.into_iter().zip(cents_from_expected).zip(level_db)
                 });
                 rows.map(move |((frequency_hz, cents_from_expected), level_db)| {
-                    (head(reading), AroundRow { frequency_hz, cents_from_expected, level_db })
+                    let row = AroundRow { frequency_hz, cents_from_expected, level_db };
+                    (head(reading), row, end(reading))
                 })
             }));
         }
@@ -723,7 +728,7 @@ impl Spectrum {
                     high_db: curve.high_db[k],
                     cumulative_share: curve.cumulative_share[k],
                 };
-                (head(reading), row)
+                (head(reading), row, end(reading))
             })
         }))
     }

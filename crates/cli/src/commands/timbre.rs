@@ -199,7 +199,6 @@ struct Instant {
 struct HarmonicRow<'a> {
     take: &'a str,
     channel: &'a str,
-    level_reference: &'static str,
     number: usize,
     frequency_hz: f64,
     frequency_hz_u: f64,
@@ -210,6 +209,7 @@ struct HarmonicRow<'a> {
     power_share: f64,
     cumulative_share: f64,
     noise_level_db: Option<f64>,
+    level_reference: &'static str,
 }
 
 /// What was made of one channel of one take.
@@ -403,11 +403,7 @@ fn as_text(made: &Made<'_>) -> String {
 /// Note, fundamental, stiffness and level in words.
 fn head_line(made: &Made<'_>, reference: LevelReference) -> String {
     let found = &made.found;
-    let level = format!(
-        "level {} dB {}",
-        text::number(found.level_db, 2),
-        reference.words()
-    );
+    let level = format!("level {} dB {}", text::number(found.level_db, 2), reference.words());
     let Some(f0) = found.f0_hz else { return level };
     let [hz, u] = text::measured(f0.value, f0.u, 4);
     let note = Note::nearest(f0.value, made.settings.partials.pitch.reference_hz);
@@ -613,6 +609,7 @@ fn as_csv(made: &[Made<'_>]) -> Result<String> {
                 other => cells.push((key.clone(), cell(other))),
             }
         }
+        cells.push(("level_reference".into(), one.part.reference.name().into()));
         Ok(cells)
     };
     let rows: Vec<Vec<(String, String)>> = made.iter().map(flat).collect::<Result<_>>()?;
@@ -632,9 +629,10 @@ fn cell(value: &Value) -> String {
 }
 
 fn tracks_csv(made: &[Made<'_>]) -> Result<String> {
-    let head = ["take", "channel", "level_reference", "time_s", "level_db"]
+    let head = ["take", "channel", "time_s", "level_db"]
         .into_iter()
-        .chain(DESCRIPTORS.iter().map(|words| words.key));
+        .chain(DESCRIPTORS.iter().map(|words| words.key))
+        .chain(["level_reference"]);
     let rows: Vec<Vec<String>> = (made.iter())
         .flat_map(|one| {
             let (take, channel) = (one.part.take().name(), one.part.channel_name());
@@ -642,7 +640,6 @@ fn tracks_csv(made: &[Made<'_>]) -> Result<String> {
                 let mut row = vec![
                     take.clone(),
                     channel.clone(),
-                    one.part.reference.name().into(),
                     point.time_s.to_string(),
                     point.level_db.to_string(),
                 ];
@@ -650,6 +647,7 @@ fn tracks_csv(made: &[Made<'_>]) -> Result<String> {
                 row.extend(DESCRIPTORS.iter().map(|words| {
                     value(words.descriptor).map_or(String::new(), |value| value.to_string())
                 }));
+                row.push(one.part.reference.name().into());
                 row
             })
         })
@@ -665,7 +663,6 @@ fn harmonics_csv(made: &[Made<'_>]) -> Result<String> {
         harmonics.map(move |harmonic| HarmonicRow {
             take,
             channel,
-            level_reference: one.part.reference.name(),
             number: harmonic.number,
             frequency_hz: harmonic.frequency_hz,
             frequency_hz_u: harmonic.frequency_hz_u,
@@ -676,6 +673,7 @@ fn harmonics_csv(made: &[Made<'_>]) -> Result<String> {
             power_share: harmonic.power_share,
             cumulative_share: harmonic.cumulative_share,
             noise_level_db: harmonic.noise_level_db,
+            level_reference: one.part.reference.name(),
         })
     }))
 }

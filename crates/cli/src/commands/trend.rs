@@ -6,8 +6,8 @@ use anyhow::{Result, bail};
 use clap::{Args, ValueEnum};
 use rayon::prelude::*;
 use serde::Serialize;
-use tonemap_core::{Finding, Measured};
 use tonemap_core::trend::{CourseValue, Trend as Found, TrendFit, TrendPoint, trend};
+use tonemap_core::{Finding, Measured};
 use tonemap_figures::{TrendFigure, Words, trend_figure};
 use tonemap_study::Condition;
 

@@ -34,7 +34,7 @@ fn what_changed_is_named() {
     bench.take("a.wav", 48_000, WavEncoding::Float, &[sine(450.0)]);
     let again = bench.run("again a.json");
     assert_eq!(again.status, 3, "{}", again.err);
-    assert!(again.out.contains("a.wav: the recording has changed since"), "{}", again.out);
+    assert!(again.out.contains("a.wav: it has changed since"), "{}", again.out);
     assert!(again.out.contains("peaks[1].frequency_hz was"), "{}", again.out);
     std::fs::remove_file(bench.path("a.wav")).expect("removed");
     let gone = bench.run("again a.json");

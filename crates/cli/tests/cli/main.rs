@@ -1,9 +1,12 @@
 //! The built program on files in a temporary folder.
 //!
-//! - `inspect.rs`, `spectrum.rs`, `spectrogram.rs`, `demo.rs`: what each command gives, in every form
-//! - `signal.rs`: test sounds whose truth is known, and filtered takes
-//! - `sources.rs`: every format, standard input, samples without a header
+//! - a file for each command: what it gives, in every form
+//! - `sources.rs`: every format, standard input, pipes, samples without a header
 //! - `bad_input.rs`: what is refused, how it is said, and that nothing is left behind
+//! - `levels.rs`: a level means the same everywhere
+//! - `reach.rs`: what is found reaches the reader
+//! - `kept.rs`: what is the user's stays the user's
+//! - `kills.rs`: interrupted runs leave nothing
 //! - `bench.rs`: helpers: a folder with takes, and the program run in it
 
 mod again;
@@ -12,8 +15,12 @@ mod bench;
 mod compare;
 mod demo;
 mod inspect;
+mod kept;
+mod kills;
+mod levels;
 mod partials;
 mod pitch;
+mod reach;
 mod report;
 mod signal;
 mod sources;

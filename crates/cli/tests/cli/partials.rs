@@ -76,7 +76,8 @@ fn tables_say_what_is_there_and_no_more() {
     assert_eq!(csv.lines().count(), 6, "{csv}");
     let csv = bench.run("partials harp.wav --format csv --tracks --most 3 --hop 10ms").out;
     let mut lines = csv.lines();
-    assert_eq!(lines.next(), Some("take,channel,number,time_s,frequency_hz,level_db,phase_rad"));
+    let head = "take,channel,number,time_s,frequency_hz,level_db,phase_rad,level_reference";
+    assert_eq!(lines.next(), Some(head));
     assert!(lines.all(|line| line.starts_with("harp.wav,1,")) && csv.lines().count() > 300);
 }
 

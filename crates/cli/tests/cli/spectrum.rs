@@ -188,7 +188,8 @@ fn ranges_and_counts_limit_what_is_reported() {
     assert!(table.starts_with(head), "{table}");
     assert_eq!(table.lines().count(), 5);
     let curve = bench.run("spectrum chord.wav --curve --format csv --range 1kHz..1010Hz").out;
-    let head = "take,channel,frequency_hz,level_db,value,low_db,high_db,cumulative_share";
+    let head =
+        "take,channel,frequency_hz,level_db,value,low_db,high_db,cumulative_share,level_reference";
     assert_eq!(curve.lines().next(), Some(head));
     // Bins 534 to 538 of 1.875 Hz.
     assert_eq!(curve.lines().count(), 1 + 5);
@@ -333,7 +334,8 @@ fn a_narrow_look_tells_the_distance_from_what_was_expected() {
     let none = bench.run("spectrum sine.wav --around A5");
     assert!(none.out.contains("no tone stands out within 50 cents"), "{}", none.out);
     let table = bench.run("spectrum sine.wav --around A4 --curve --format csv").out;
-    assert!(table.starts_with("take,channel,frequency_hz,cents_from_expected,level_db\n"));
+    let head = "take,channel,frequency_hz,cents_from_expected,level_db,level_reference\n";
+    assert!(table.starts_with(head), "{table}");
 }
 
 #[test]

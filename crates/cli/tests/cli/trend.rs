@@ -57,13 +57,23 @@ fn analyses_are_kept_until_a_take_changes() {
         folder.map(|entry| entry.expect("an entry").path()).collect::<Vec<_>>()
     };
     assert_eq!(kept().len(), 5);
-    // What is kept is what is told.
-    for file in kept() {
-        let text = std::fs::read_to_string(&file).expect("read");
-        std::fs::write(&file, text.replace("\"f0_hz\":2", "\"f0_hz\":3")).expect("written");
-    }
-    let second = bench.run(line).out;
-    assert!(second != first && second.contains(",30"), "{second}");
+    // Nothing is measured twice.
+    let times = || -> Vec<_> {
+        let about = kept().into_iter().map(|file| std::fs::metadata(file).expect("there"));
+        about.map(|about| about.modified().expect("a time")).collect()
+    };
+    let before = times();
+    assert_eq!(bench.run(line).out, first);
+    assert_eq!(times(), before, "kept results were written anew");
+    // What was altered, cut, emptied or swapped is not believed, and is made anew.
+    let files = kept();
+    let text = std::fs::read_to_string(&files[0]).expect("read");
+    std::fs::write(&files[0], text.replace("\"f0_hz\":2", "\"f0_hz\":3")).expect("written");
+    std::fs::write(&files[1], &text[..text.len() / 2]).expect("written");
+    std::fs::write(&files[2], "").expect("written");
+    std::fs::copy(&files[4], &files[3]).expect("copied");
+    let second = bench.run(line);
+    assert_eq!((second.status, second.out.as_str()), (0, first.as_str()), "{}", second.err);
     let string = PluckedString { frequency_hz: 260.0, ..PluckedString::default() };
     let sound = synth::to_samples(&string.render(48_000.0, 1.0));
     bench.take("turn2.wav", 48_000, WavEncoding::Float, &[sound]);

@@ -127,7 +127,10 @@ fn at_noise(map: &Spectrogram) -> impl Iterator<Item = bool> {
         })
         .collect();
     let cells = (0..columns).flat_map(move |column| (0..rows).map(move |row| (column, row)));
-    cells.map(move |(column, row)| map.column(column)[row] <= most[row]).collect::<Vec<_>>().into_iter()
+    cells
+        .map(move |(column, row)| map.column(column)[row] <= most[row])
+        .collect::<Vec<_>>()
+        .into_iter()
 }
 
 #[cfg(test)]
@@ -139,8 +142,8 @@ mod tests {
 
     fn share_of_noise(a: &[f32], b: &[f32]) -> f64 {
         let sound = |samples| Sound { samples, rate_hz: RATE, full_scale_db: 0.0 };
-        let maps =
-            difference_maps(sound(a), sound(b), None, 0.0, (50.0, 16_000.0), (240, 160)).expect("maps");
+        let maps = difference_maps(sound(a), sound(b), None, 0.0, (50.0, 16_000.0), (240, 160))
+            .expect("maps");
         let noise = maps.is_noise.iter().filter(|is_noise| **is_noise).count();
         noise as f64 / maps.is_noise.len() as f64
     }
@@ -162,7 +165,9 @@ mod tests {
             let of_tones = share_of_noise(&with(seed, &tone), &with(seed + 100, &tone));
             let note = PluckedString::default().render(RATE, 2.0);
             let of_notes = share_of_noise(&with(seed, &note), &with(seed + 100, &note));
-            println!("cells of noise: {of_noises:.4}, beside a tone {of_tones:.4}, a note {of_notes:.4}");
+            println!(
+                "cells of noise: {of_noises:.4}, beside a tone {of_tones:.4}, a note {of_notes:.4}"
+            );
             assert!(of_noises > 0.995, "{of_noises}");
             assert!((0.9..0.99).contains(&of_tones), "{of_tones}");
             assert!((0.2..0.95).contains(&of_notes), "{of_notes}");

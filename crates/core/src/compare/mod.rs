@@ -370,7 +370,8 @@ fn raised(sound: Sound<'_>, rate_hz: f64) -> Result<Option<Vec<f32>>, Error> {
         return Err(Error::Setting {
             setting: "the sample rate of one sound",
             given: format!("{rate_hz} Hz, that of the other {} Hz", sound.rate_hz),
-            allowed: "nearer to it for a sound so long; compare a shorter span, or resample one".into(),
+            allowed: "nearer to it for a sound so long; compare a shorter span, or resample one"
+                .into(),
         });
     }
     let between = Interpolator::wide();

@@ -75,6 +75,7 @@ struct Line {
 /// that do not overlap by more than half, and if hardly a segment
 /// (12 %) has less than 0.4·|m|. A family is told if the mains frequency itself is such a line, or its
 /// double and another multiple are, in most stretches.
+#[derive(Clone)]
 pub(super) struct HumMeter {
     thinner: Thinner,
     low_rate_hz: f64,
@@ -295,6 +296,7 @@ fn median(values: impl Iterator<Item = f64>) -> f64 {
 }
 
 /// A low-pass filter that keeps every `step`-th sample.
+#[derive(Clone)]
 struct Thinner {
     step: usize,
     taps: Vec<f32>,

@@ -86,7 +86,9 @@ impl Inspector {
         let gauge = LevelGauge::new(sample_rate_hz, bits, span.start);
         let step = bits.map_or(0.0, |bits| 0.5f32.powi(bits as i32 - 1));
         let faults = FaultMeter::new(sample_rate_hz, span.start, step);
-        let each = 0..channels;
+        // Windows and transforms are planned once for all channels.
+        let noise = NoiseMeter::new(sample_rate_hz, span.len());
+        let hum = HumMeter::new(sample_rate_hz, span.len());
         Self {
             levels: LevelInspector {
                 grains: Grains::new(sample_rate_hz, channels),
@@ -97,8 +99,8 @@ impl Inspector {
                 samples: 0,
             },
             sound: SoundInspector {
-                noises: each.clone().map(|_| NoiseMeter::new(sample_rate_hz, span.len())).collect(),
-                hums: each.map(|_| HumMeter::new(sample_rate_hz, span.len())).collect(),
+                noises: vec![noise; channels],
+                hums: vec![hum; channels],
                 relations: vec![ChannelRelation::default(); channels.saturating_sub(1)],
             },
         }

@@ -70,6 +70,7 @@ const NOTHING_DB: f64 = -250.0;
 /// it has fallen by 6 dB. Where the partials of an instrument end, the noise of the recording goes
 /// on; so the noise floor must fall by 5 dB as well, to within 6 dB of the noise of the coding or of 16
 /// bits unless the whole falls by 30 dB, or, where it is that of the coding already, the whole by 24 dB.
+#[derive(Clone)]
 pub(super) struct NoiseMeter {
     sample_rate_hz: f64,
     hop: u64,
@@ -526,7 +527,9 @@ mod tests {
             wrong += usize::from(off_hz > 3.0 * group_hz);
             all += 1;
         }
-        println!("bandwidth of a tone in noise: {wrong} of {all} wrong, worst {worst_hz:.0} Hz off");
+        println!(
+            "bandwidth of a tone in noise: {wrong} of {all} wrong, worst {worst_hz:.0} Hz off"
+        );
         assert_eq!(wrong, 0);
     }
 }

@@ -17,12 +17,12 @@ const LEAST_OVERLAP: f64 = 0.4;
 const MOST_CROSSINGS: usize = 24;
 const SAME_LAG: f64 = 0.5;
 /// Samples at which a lag is first tried, and at which it is then judged: the correlation of noise
-/// with itself scatters by 1/√256 = 0.06 in the first, by 0.016 in the second.
-const FIRST_LOOK: usize = 256;
+/// with itself scatters by 1/√128 = 0.09 in the first, by 0.016 in the second.
+const FIRST_LOOK: usize = 128;
 const SECOND_LOOK: usize = 4096;
 /// Lags whose correlation at the first look is below this, four times its scatter under [`ALIKE`],
 /// are not judged.
-const UNLIKELY: f64 = 0.45;
+const UNLIKELY: f64 = 0.35;
 /// Crossings at either end of the span between which the longest stretch of whole periods is sought:
 /// few waveforms have so many in a period, and those lose a period or two of the stretch.
 const END_CROSSINGS: usize = 48;
@@ -157,7 +157,8 @@ fn zero_between(wave: &[f64], n: usize) -> f64 {
     let mut last_low = false;
     for _ in 0..STEPS {
         let share = low.0 - low.1 * (high.0 - low.0) / (high.1 - low.1);
-        let share = if share > low.0 && share < high.0 { share } else { f64::midpoint(low.0, high.0) };
+        let share =
+            if share > low.0 && share < high.0 { share } else { f64::midpoint(low.0, high.0) };
         let value = value_at(wave, n, share);
         let is_low = value < 0.0;
         // An end that stays twice is halved, so that both ends come nearer (the Illinois method).
@@ -166,7 +167,11 @@ fn zero_between(wave: &[f64], n: usize) -> f64 {
         }
         last_low = is_low;
         let moved = if is_low { share - low.0 } else { high.0 - share };
-        if is_low { low = (share, value) } else { high = (share, value) }
+        if is_low {
+            low = (share, value)
+        } else {
+            high = (share, value)
+        }
         if moved < NEAR_ENOUGH || value == 0.0 {
             return n as f64 + share;
         }
@@ -197,8 +202,9 @@ fn slope_at(wave: &[f64], place: f64) -> f64 {
 /// Correlation of the waveform with itself `lag` samples later, and the RMS of the difference, from
 /// so many of its samples at most.
 fn likeness(wave: &[f64], lag: f64, most: usize) -> Option<(f64, f64)> {
-    // Steps of the golden ratio spread evenly and share no rhythm with the waveform.
-    const GOLDEN: f64 = 0.618_033_988_749_894_9;
+    // Steps of the golden ratio, as a fraction of 2^64, spread evenly and share no rhythm with the
+    // waveform.
+    const GOLDEN: u64 = 0x9E37_79B9_7F4A_7C15;
     let (whole, share) = (lag as usize, lag.fract());
     let count = wave.len().checked_sub(whole + 1)?;
     if (count as f64) < LEAST_OVERLAP * lag {
@@ -207,7 +213,7 @@ fn likeness(wave: &[f64], lag: f64, most: usize) -> Option<(f64, f64)> {
     let taps = super::true_peak::interpolation_taps(share);
     let place = |k: usize| match count {
         few if few <= most => k,
-        many => ((k as f64 * GOLDEN).fract() * many as f64) as usize,
+        many => ((u128::from((k as u64).wrapping_mul(GOLDEN)) * many as u128) >> 64) as usize,
     };
     let (mut product, mut own, mut later, mut difference) = (0.0, 0.0, 0.0, 0.0);
     for n in (0..count.min(most)).map(place) {
