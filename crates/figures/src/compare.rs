@@ -314,3 +314,74 @@ fn difference_picture(maps: &DifferenceMaps, panel: &Panel) -> Picture {
         pixels: pixels.into_flattened(),
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::sheet::drawn;
+    use tonemap_core::Finding;
+    use tonemap_core::compare::{Sound, difference_maps};
+    use tonemap_core::synth::{mix, sine, to_samples, white_noise};
+    use tonemap_core::units::LevelReference;
+
+    const RATE: f64 = 48_000.0;
+
+    /// A tone in noise of its own.
+    fn tone(seed: u64, level: f64) -> Vec<f32> {
+        let mut sound = white_noise(seed, 1e-3, 96_000);
+        let tone: Vec<f64> =
+            sine(1000.0, level, 0.0, RATE, 96_000).iter().map(|x| f64::from(*x)).collect();
+        mix(&mut sound, &tone);
+        to_samples(&sound)
+    }
+
+    #[test]
+    fn where_noise_is_compared_a_map_of_differences_is_pale() {
+        let (a, b) = (tone(1, 0.05), tone(2, 0.2));
+        let sound = |samples| Sound { samples, rate_hz: RATE, full_scale_db: 0.0 };
+        let cells = maps_cells(Size::default());
+        let maps = difference_maps(sound(&a), sound(&b), None, 0.0, (50.0, 16_000.0), cells);
+        let maps = maps.expect("maps");
+        let plan = &maps.a.plan;
+        let linear =
+            |low, high, from_px, to_px| Axis { low, high, scale: Scale::Linear, from_px, to_px };
+        let panel = Panel {
+            x: linear(0.0, plan.span_s(), 0.0, 200.0),
+            y: Axis {
+                scale: Scale::Logarithmic,
+                ..linear(plan.edges_hz[0], plan.edges_hz[plan.rows()], 400.0, 0.0)
+            },
+        };
+        let picture = difference_picture(&maps, &panel);
+        // How far each pixel is from the grey of the paper.
+        let grey = [theme::GRID.0, theme::GRID.1, theme::GRID.2];
+        let strength = |x: usize, y: usize| {
+            let pixel = &picture.pixels[3 * (y * picture.width + x)..][..3];
+            pixel.iter().zip(grey).map(|(a, b)| a.abs_diff(b)).max().unwrap_or(0)
+        };
+        let at_tone = panel.y.place(1000.0) as usize;
+        let of_tone: Vec<u8> = (10..190).map(|x| strength(x, at_tone)).collect();
+        assert!(of_tone.iter().all(|strength| *strength > 60), "{of_tone:?}");
+        let far = |y: &usize| y.abs_diff(at_tone) > 60;
+        let of_noise = (0..400).filter(far).flat_map(|y| (10..190).map(move |x| (x, y)));
+        let strong = of_noise.clone().filter(|(x, y)| strength(*x, *y) > 40).count();
+        let share = strong as f64 / of_noise.count() as f64;
+        println!("strongly coloured cells of noise: {share:.5}");
+        assert!(share < 0.01, "{share}");
+        // Ten findings leave the maps their room, and no words cover others.
+        let findings: Vec<Finding> = (0..10)
+            .map(|n| Finding::warning("x", format!("take {n} is odd. ").repeat(9)))
+            .collect();
+        let notes: Vec<String> = (0..4).map(|n| format!("settings {n}")).collect();
+        let names = ["a take with a rather long name, channel 1", "another such take, channel 2"];
+        let figure = MapsFigure {
+            maps: &maps,
+            references: [LevelReference::FullScale; 2],
+            names,
+            colours: ColourMap::default(),
+            words: Words { title: "two takes", notes: &notes, findings: &findings },
+        };
+        let figure = maps_figure(&figure, Size::default()).expect("drawn");
+        assert_eq!(drawn::collisions(&figure), Vec::<String>::new());
+    }
+}

@@ -416,6 +416,70 @@ fn stroke(colour: RGBAColor, width: f64) -> ShapeStyle {
     ShapeStyle { color: colour, filled: false, stroke_width: (width * UNITS).round() as u32 }
 }
 
+/// What stands in a drawing, for tests of figures.
+#[cfg(test)]
+pub(crate) mod drawn {
+    use super::{Figure, Type, UNITS};
+    use crate::theme;
+
+    /// A text that does not run upwards, and the pixels that it covers.
+    #[derive(Debug, Clone)]
+    pub(crate) struct Text {
+        pub(crate) words: String,
+        pub(crate) left: f64,
+        pub(crate) right: f64,
+        pub(crate) top: f64,
+        pub(crate) bottom: f64,
+    }
+
+    /// The texts of a figure.
+    pub(crate) fn texts(figure: &Figure) -> Vec<Text> {
+        let svg = figure.svg().expect("encoded");
+        let document = roxmltree::Document::parse(&svg).expect("well-formed");
+        let nodes = document.descendants().filter(|node| node.has_tag_name("text"));
+        let text = |node: roxmltree::Node<'_, '_>| {
+            if node.attribute("transform").is_some() {
+                return None;
+            }
+            let number = |name: &str| node.attribute(name)?.parse::<f64>().ok();
+            let (x, y) = (number("x")? / UNITS, number("y")? / UNITS);
+            let px = number("font-size")? / UNITS;
+            let words = node.text()?.trim().to_string();
+            let look = Type::new(px, theme::INK);
+            let is_bold = node.attribute("font-weight") == Some("bold");
+            let width = if is_bold { look.bold() } else { look }.width(&words);
+            let left = match node.attribute("text-anchor") {
+                Some("middle") => x - 0.5 * width,
+                Some("end") => x - width,
+                _ => x,
+            };
+            // Ascenders and descenders, without the space between lines.
+            Some(Text { words, left, right: left + width, top: y + 0.1 * px, bottom: y + 0.9 * px })
+        };
+        nodes.filter_map(text).collect()
+    }
+
+    /// Pairs of texts that cover each other, and texts that leave the page.
+    pub(crate) fn collisions(figure: &Figure) -> Vec<String> {
+        let all = texts(figure);
+        let mut found = Vec::new();
+        for (n, a) in all.iter().enumerate() {
+            let (width, height) = (f64::from(figure.size.width), f64::from(figure.size.height));
+            if a.left < 0.0 || a.right > width || a.top < 0.0 || a.bottom > height {
+                found.push(format!("'{}' leaves the page", a.words));
+            }
+            for b in &all[n + 1..] {
+                let meets =
+                    a.left < b.right && b.left < a.right && a.top < b.bottom && b.top < a.bottom;
+                if meets {
+                    found.push(format!("'{}' and '{}'", a.words, b.words));
+                }
+            }
+        }
+        found
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -157,14 +157,17 @@ fn draw_value(
     }
 }
 
+/// A name and the mark that it belongs to.
+type PlacedName = ((f64, f64), String);
+
 /// The names of outliers, in bold, then the values of the others, each where it covers no mark and no
 /// other; what has no room is left out, an outlier never.
 fn draw_names(
     sheet: &Sheet<'_>,
     panel: &Panel,
     marks: &[(f64, f64)],
-    outliers: &[((f64, f64), String)],
-    others: &[((f64, f64), String)],
+    outliers: &[PlacedName],
+    others: &[PlacedName],
 ) -> Result<(), Error> {
     let mut taken = Taken::new(&[], marks);
     let bold = Type::new(theme::LABEL_PX, theme::TONE).bold();
@@ -462,7 +465,7 @@ fn draw_series(
     panel: &Panel,
     series: &TargetSeries,
     n: usize,
-) -> Result<Vec<((f64, f64), String)>, Error> {
+) -> Result<Vec<PlacedName>, Error> {
     let colour = theme::category(n);
     let mut values = Vec::new();
     let points =
@@ -477,4 +480,77 @@ fn draw_series(
         values.push(((x, y), signed(cents, 1)));
     }
     Ok(values)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::sheet::drawn;
+    use tonemap_core::Finding;
+    use tonemap_core::tuning::CurvePoint;
+
+    /// Forty notes, of which neighbours are outliers in pitch and in stiffness, and ten findings.
+    fn forty() -> Tuning {
+        let note = |n: i32| {
+            let is_apart = (8..14).contains(&n) || n > 36;
+            let cents =
+                if is_apart { 9.0 + 0.2 * f64::from(n % 3) } else { 0.3 * f64::from(n % 5) };
+            let b = 4e-5 * 2f64.powf(f64::from(n) / 10.0);
+            let stiffer = (20..24).contains(&n);
+            TunedNote {
+                take: format!("take-{n}"),
+                start_s: 0.0,
+                note: Note(40 + n),
+                midi: 40 + n,
+                f0_hz: 100.0,
+                f0_hz_u: 0.01,
+                cents,
+                cents_u: 0.2,
+                cents_from_curve: Some(cents),
+                is_apart,
+                inharmonicity: Some(if stiffer { 3.0 * b } else { b }),
+                inharmonicity_u: Some(0.01 * b),
+                inharmonicity_is_apart: stiffer,
+            }
+        };
+        let curve = (0..40).map(|n| CurvePoint { midi: 40 + n, value: 0.5 }).collect();
+        Tuning {
+            reference_hz: 440.0,
+            fitted_reference_hz: None,
+            notes: (0..40).map(note).collect(),
+            stretch: Some(CompassCurve { order: 0, scatter: 0.5, curve, apart: Vec::new() }),
+            inharmonicity: None,
+            findings: (0..10)
+                .map(|n| {
+                    let words =
+                        format!("Something is wrong with take {n}, and this is what to do. ");
+                    Finding::warning("clipped", words.repeat(3))
+                })
+                .collect(),
+        }
+    }
+
+    #[test]
+    fn forty_notes_with_ten_findings_stay_readable() {
+        let found = forty();
+        let notes = ["equal temperament".to_string(), "notes scatter".to_string()];
+        for size in [Size::default(), Size { width: 900, height: 640 }] {
+            let words =
+                Words { title: "Tuning of 40 takes", notes: &notes, findings: &found.findings };
+            let figure =
+                compass_figure(&CompassFigure { found: &found, words }, size).expect("drawn");
+            assert_eq!(drawn::collisions(&figure), Vec::<String>::new(), "{size:?}");
+            let texts = drawn::texts(&figure);
+            // The drawing keeps its share of the page, whatever there is to say.
+            let lowest = texts.iter().filter(|text| text.words == "Note").map(|text| text.bottom);
+            let share = lowest.fold(0.0, f64::max) / f64::from(size.height);
+            assert!(share > 0.85, "{share}");
+            let said =
+                texts.iter().any(|text| text.words.starts_with("and 9 warnings, see the text"));
+            assert!(said, "{texts:?}");
+            // Every outlier is named, beside its mark.
+            let outliers = texts.iter().filter(|text| text.words.contains(" +9")).count();
+            assert_eq!(outliers, found.notes.iter().filter(|note| note.is_apart).count());
+        }
+    }
 }

@@ -158,7 +158,7 @@ impl Report {
             added(self.add_comparison(&mut page, &mut results, &analyses, n, sides));
         }
         for (n, asked) in trends.iter().enumerate() {
-            added(self.add_trend(&mut page, &mut results, &analyses, (n, asked), &named));
+            added(add_trend(&mut page, &mut results, &analyses, (n, asked), &named));
         }
         for file in &files {
             added(add_saved(&mut page, &mut results, file));
@@ -377,37 +377,6 @@ impl Report {
         Ok(())
     }
 
-    /// A trend over the takes of the page that have the condition.
-    fn add_trend(
-        &self,
-        page: &mut Page,
-        results: &mut Vec<Saved>,
-        analyses: &Analyses,
-        (n, (quantity, condition)): (usize, &(String, String)),
-        named: &[Named],
-    ) -> Result<()> {
-        let has_it = |named: &&Named| {
-            named.entry.as_ref().is_some_and(|e| e.take.conditions.contains_key(condition))
-        };
-        let takes: Vec<&Named> = named.iter().filter(has_it).collect();
-        if takes.is_empty() {
-            bail!("no take of the page has the condition '{condition}'; set it in study.toml");
-        }
-        let mut arguments: Vec<String> =
-            ["trend", "--quantity", quantity, "--over", condition].map(String::from).to_vec();
-        for take in takes {
-            arguments.push(analyses.word_of(take)?);
-        }
-        // Its analyses are kept one by one; the trend itself is soon made.
-        let text = analyses.run_anew(&arguments)?;
-        let result = saved::results_of(&text)?.remove(0);
-        let section = trend_section(&format!("trend-{n}"), &result);
-        collect(&mut page.findings, &section, &result.findings());
-        page.trends.push(section);
-        results.push(result);
-        Ok(())
-    }
-
     /// The takes that sides of a comparison name.
     fn takes_in(&self, sides: &[String]) -> Result<Vec<Named>> {
         let mut takes = Vec::new();
@@ -436,6 +405,36 @@ fn trend_of(words: &str) -> Result<(String, String)> {
         .into());
     };
     Ok((quantity.trim().into(), condition.trim().into()))
+}
+
+/// Adds a trend over the takes of the page that have the condition.
+fn add_trend(
+    page: &mut Page,
+    results: &mut Vec<Saved>,
+    analyses: &Analyses,
+    (n, (quantity, condition)): (usize, &(String, String)),
+    named: &[Named],
+) -> Result<()> {
+    let has_it = |named: &&Named| {
+        named.entry.as_ref().is_some_and(|e| e.take.conditions.contains_key(condition))
+    };
+    let takes: Vec<&Named> = named.iter().filter(has_it).collect();
+    if takes.is_empty() {
+        bail!("no take of the page has the condition '{condition}'; set it in study.toml");
+    }
+    let mut arguments: Vec<String> =
+        ["trend", "--quantity", quantity, "--over", condition].map(String::from).to_vec();
+    for take in takes {
+        arguments.push(analyses.word_of(take)?);
+    }
+    // Its analyses are kept one by one; the trend itself is soon made.
+    let text = analyses.run_anew(&arguments)?;
+    let result = saved::results_of(&text)?.remove(0);
+    let section = trend_section(&format!("trend-{n}"), &result);
+    collect(&mut page.findings, &section, &result.findings());
+    page.trends.push(section);
+    results.push(result);
+    Ok(())
 }
 
 /// Adds the results of a file.
@@ -731,8 +730,8 @@ fn tone_table(spectrum: &Saved, unit: &str) -> ReportTable {
 }
 
 fn partial_table(partials: &Saved, unit: &str) -> ReportTable {
-    let level_head = format!("level, {unit}");
     const MOST: usize = 16;
+    let level_head = format!("level, {unit}");
     let all = partials.value["result"]["partials"].as_array().cloned().unwrap_or_default();
     let rows = all.iter().take(MOST).map(|partial| {
         let measured = |key: &str, most: usize| match partial[key].as_f64() {

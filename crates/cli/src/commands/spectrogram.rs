@@ -246,7 +246,7 @@ impl Spectrogram {
         let mut export = self.data.as_ref().map(begin).transpose()?;
         let mut made = Vec::new();
         for (part, plan, reference_hz) in planned {
-            match self.make(part, plan, reference_hz, export.as_mut()) {
+            match self.make(part, &plan, reference_hz, export.as_mut()) {
                 Ok(one) => made.push(one),
                 Err(error) if export.is_none() && count > 1 => {
                     output::print_error(&error);
@@ -319,7 +319,7 @@ impl Spectrogram {
     fn make<'a>(
         &self,
         part: Part<'a>,
-        plan: Arc<SpectrogramPlan>,
+        plan: &Arc<SpectrogramPlan>,
         reference_hz: f64,
         mut export: Option<&mut Export>,
     ) -> Result<Made<'a>> {
@@ -328,7 +328,7 @@ impl Spectrogram {
         let mut meter = part.take().level_meter(part.span);
         let mut inspector = self.marks.onsets.then(|| Inspector::new(rate, None, 1, part.span));
         let mut findings = part.take().findings.clone();
-        let head = head(&part, &plan, reference, self.every_frame);
+        let head = head(&part, plan, reference, self.every_frame);
         let channel = part.channel_name();
         if let Some(export) = export.as_deref_mut() {
             export.table(&head)?;

@@ -135,7 +135,8 @@ fn kill_runs(each: usize, seed: u64) {
         assert!((3..=4).contains(&found.takes.len()), "{text}");
         for place in [".", "hall"] {
             for entry in fs::read_dir(bench.path(place)).into_iter().flatten().flatten() {
-                assert!(!entry.path().is_file() || is_whole(&entry.path()), "{:?}", entry.path());
+                let file = entry.path();
+                assert!(!file.is_file() || is_whole(&file), "{}", file.display());
             }
         }
     }

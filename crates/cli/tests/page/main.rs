@@ -37,8 +37,22 @@ fn report(folder: &Path) {
         "--pattern",
         pattern,
     ]);
-    run(&["report", "--sound", "--quiet"]);
+    // The study's own pitch, and a condition whose name would be a link.
+    let file = folder.join("study.toml");
+    let study = std::fs::read_to_string(&file).expect("a study");
+    let study =
+        study.replace("= 440.0", "= 442.0").replace("turn = ", &format!("'{LINK}' = 0, turn = "));
+    std::fs::write(file, study).expect("written");
+    let trend = format!("pitch.notes[1].f0_hz over {LINK}");
+    let usual = ["--trend", "partials.f0_hz over turn", "--trend", "timbre.centroid_hz over turn"];
+    let pair = ["--pair", "string-turn0 string-turn2"];
+    let words =
+        [&["report", "--sound", "--quiet", "--trend", &trend], &usual[..], &pair[..]].concat();
+    run(&words);
 }
+
+/// A name that is a link to those who read tags in it.
+const LINK: &str = "<a href=\"https://example.org/x\">k</a>";
 
 /// Whether a browser is there; where it must be, it is missed.
 fn browser() -> Option<Browser> {
@@ -96,12 +110,32 @@ fn the_page_opens_zooms_reads_and_prints() {
         "return [...document.querySelectorAll('.chart')].every((c) => c.dataset.drawn === 'done'
            && c.querySelector('svg.main-svg .plot, svg.main-svg .cartesianlayer') !== null)",
     );
+    names_are_no_links(&browser);
     zooms_and_reads(&browser);
     reads_the_map(&browser);
     walks_by_keys(&browser);
     switches_curves(&browser);
     fits_on_paper(&browser);
     assert_eq!(browser.errors(), Vec::<String>::new());
+    asks_nothing_from_outside(&browser);
+}
+
+/// Nothing that the page might be made to ask for would come.
+fn asks_nothing_from_outside(browser: &Browser) {
+    let asked = "return fetch('https://example.org/').then(() => 'came', () => 'refused')";
+    assert_eq!(wait_for(browser, asked), json!("refused"));
+    let said = browser.errors();
+    assert!(said.iter().any(|error| error.contains("Content Security Policy")), "{said:?}");
+}
+
+fn names_are_no_links(browser: &Browser) {
+    let links = "return document.querySelectorAll('.main-svg a, a[href^=\"http\"]').length";
+    assert_eq!(browser.run(links), json!(0));
+    let titles =
+        "return [...document.querySelectorAll('#trend-0-chart text')].map((t) => t.textContent)";
+    let titles = browser.run(titles);
+    let is_there = titles.as_array().is_some_and(|all| all.iter().any(|title| *title == LINK));
+    assert!(is_there, "the name stands as it was given: {titles}");
 }
 
 fn zooms_and_reads(browser: &Browser) {
@@ -115,6 +149,14 @@ fn zooms_and_reads(browser: &Browser) {
         words.contains(" Hz (") && words.contains("cent): ") && words.contains(" dB "),
         "{words}"
     );
+    // Cents are counted from the study's A4 of 442 Hz.
+    let words = words.replace('\u{2212}', "-");
+    let (hz, rest) = words.split_once(" Hz (").expect("a frequency");
+    let cents = rest.split(' ').nth(1).and_then(|cents| cents.parse::<f64>().ok()).expect("cents");
+    let hz: f64 = hz.rsplit(' ').next().and_then(|hz| hz.parse().ok()).expect("a frequency");
+    let place = 12.0 * (hz / 442.0).log2();
+    let truth = 100.0 * (place - place.round());
+    assert!((cents - truth).abs() < 1.0, "{words}: {truth}");
     let range = "return document.querySelector('#take-0-spectrum .plot').layout.xaxis.range";
     let before = browser.run(range);
     browser.drag(across(0.45), across(0.6));
@@ -152,10 +194,10 @@ fn reads_the_map(browser: &Browser) {
 }
 
 fn walks_by_keys(browser: &Browser) {
-    browser.run("document.querySelector('#trend-0-chart .plot').focus()");
+    browser.run("document.querySelector('#trend-1-chart .plot').focus()");
     browser.press("\u{e014}");
     let words =
-        wait_for(browser, "return document.querySelector('#trend-0-chart output').textContent");
+        wait_for(browser, "return document.querySelector('#trend-1-chart output').textContent");
     assert!(words.as_str().is_some_and(|words| words.starts_with("turn 0")), "{words}");
 }
 

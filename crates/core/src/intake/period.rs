@@ -168,9 +168,9 @@ fn zero_between(wave: &[f64], n: usize) -> f64 {
         last_low = is_low;
         let moved = if is_low { share - low.0 } else { high.0 - share };
         if is_low {
-            low = (share, value)
+            low = (share, value);
         } else {
-            high = (share, value)
+            high = (share, value);
         }
         if moved < NEAR_ENOUGH || value == 0.0 {
             return n as f64 + share;
