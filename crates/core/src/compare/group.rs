@@ -70,7 +70,9 @@ pub fn profile(sound: Sound<'_>, settings: &CompareSettings) -> Result<Profile, 
         let name = format!("{hz:.*} Hz", usize::from(hz.fract() != 0.0));
         quantities.extend(level(QuantityKind::Band, key, name, found));
     }
-    quantities.extend(note_quantities(sound, &settings.timbre)?);
+    if let Some(timbre) = &settings.timbre {
+        quantities.extend(note_quantities(sound, timbre)?);
+    }
     Ok(Profile { quantities })
 }
 

@@ -60,8 +60,8 @@ pub struct CompareSettings {
     pub align: bool,
     /// Whether differences of spectra are told less the gain.
     pub match_gain: bool,
-    /// How partials and descriptors are measured.
-    pub timbre: TimbreSettings,
+    /// How partials and descriptors are measured, which takes most of the time; `None` leaves them out.
+    pub timbre: Option<TimbreSettings>,
 }
 
 impl Default for CompareSettings {
@@ -72,7 +72,7 @@ impl Default for CompareSettings {
             fraction: 3,
             align: true,
             match_gain: false,
-            timbre: TimbreSettings::default(),
+            timbre: Some(TimbreSettings::default()),
         }
     }
 }
@@ -224,8 +224,12 @@ pub fn compare(
              their averages.",
         ));
     }
-    let of_a = note_quantities(a, &settings.timbre)?;
-    let of_b = numbered_alike(&of_a, note_quantities(b, &settings.timbre)?);
+    let quantities = |sound| match &settings.timbre {
+        Some(timbre) => note_quantities(sound, timbre),
+        None => Ok(Vec::new()),
+    };
+    let of_a = quantities(a)?;
+    let of_b = numbered_alike(&of_a, quantities(b)?);
     let gain_db = lie.map_or(0.0, |lie| lie.gain_db.value);
     let mut two_levels = Family::new(2.0);
     let level = spectra.level(range_hz, &|_| 1.0, &mut two_levels);

@@ -72,7 +72,7 @@ pub fn period(samples: &[f32], sample_rate_hz: f64, start_s: f64) -> Option<Peri
     let wave: Vec<f64> = samples.iter().map(|x| f64::from(*x) - mean).collect();
     let crossings = rising_crossings(&wave);
     let lag = repeat_lag(&wave, &crossings)?;
-    let (_, difference) = likeness(&wave, lag, SECOND_LOOK)?;
+    let (_, difference) = closely(&wave, lag)?;
     let (first, last) = farthest(&wave, &crossings, lag)?;
     let periods = ((last - first) / lag).round();
     let noise = difference / std::f64::consts::SQRT_2;
@@ -93,18 +93,29 @@ pub fn period(samples: &[f32], sample_rate_hz: f64, start_s: f64) -> Option<Peri
 
 /// The shortest lag after which the waveform is as good as the same, in samples.
 fn repeat_lag(wave: &[f64], crossings: &[usize]) -> Option<f64> {
-    let first: Vec<f64> =
-        crossings.iter().take(MOST_CROSSINGS).map(|n| zero_between(wave, *n)).collect();
+    let first = &crossings[..crossings.len().min(MOST_CROSSINGS)];
+    let on_line = |n: &usize| *n as f64 + wave[*n] / (wave[*n] - wave[*n + 1]);
+    let rough: Vec<f64> = first.iter().map(on_line).collect();
     // The time from any crossing to any later one may be a period: a waveform may cross zero more
     // than once in each, and noise adds crossings.
-    let mut lags: Vec<f64> = (first.iter().enumerate())
-        .flat_map(|(n, from)| first[n + 1..].iter().map(move |to| to - from))
-        .collect();
-    lags.sort_by(f64::total_cmp);
-    lags.dedup_by(|a, b| *a - *b < SAME_LAG);
-    let judged = |lag: f64| {
-        likeness(wave, lag, FIRST_LOOK).filter(|(alike, _)| *alike >= UNLIKELY)?;
-        Some((lag, likeness(wave, lag, SECOND_LOOK)?.0))
+    let pairs = (0..first.len()).flat_map(|i| (i + 1..first.len()).map(move |j| (i, j)));
+    let mut lags: Vec<(f64, usize, usize)> =
+        pairs.map(|(i, j)| (rough[j] - rough[i], i, j)).collect();
+    lags.sort_by(|a, b| a.0.total_cmp(&b.0));
+    lags.dedup_by(|a, b| a.0 - b.0 < SAME_LAG);
+    // Straight lines between samples are enough to see that noise does not repeat.
+    lags.retain(|(lag, ..)| {
+        let alike =
+            likeness(wave, *lag, FIRST_LOOK, |n, share| wave[n] + share * (wave[n + 1] - wave[n]));
+        alike.is_some_and(|(alike, _)| alike >= UNLIKELY)
+    });
+    if lags.is_empty() {
+        return None;
+    }
+    let exact: Vec<f64> = first.iter().map(|n| zero_between(wave, *n)).collect();
+    let judged = |(_, i, j): (f64, usize, usize)| {
+        let lag = exact[j] - exact[i];
+        Some((lag, closely(wave, lag)?.0))
     };
     let candidates: Vec<(f64, f64)> = lags.into_iter().filter_map(judged).collect();
     let best = candidates.iter().map(|candidate| candidate.1).fold(0.0, f64::max);
@@ -199,9 +210,20 @@ fn slope_at(wave: &[f64], place: f64) -> f64 {
     (wave[n + 1] - wave[n]).abs()
 }
 
+/// [`likeness`] by band-limited interpolation.
+fn closely(wave: &[f64], lag: f64) -> Option<(f64, f64)> {
+    let taps = super::true_peak::interpolation_taps(lag.fract());
+    likeness(wave, lag, SECOND_LOOK, |n, share| interpolated(wave, n, share, &taps))
+}
+
 /// Correlation of the waveform with itself `lag` samples later, and the RMS of the difference, from
-/// so many of its samples at most.
-fn likeness(wave: &[f64], lag: f64, most: usize) -> Option<(f64, f64)> {
+/// so many of its samples at most; `between` reads it at a share of the way to the next sample.
+fn likeness(
+    wave: &[f64],
+    lag: f64,
+    most: usize,
+    between: impl Fn(usize, f64) -> f64,
+) -> Option<(f64, f64)> {
     // Steps of the golden ratio, as a fraction of 2^64, spread evenly and share no rhythm with the
     // waveform.
     const GOLDEN: u64 = 0x9E37_79B9_7F4A_7C15;
@@ -210,14 +232,13 @@ fn likeness(wave: &[f64], lag: f64, most: usize) -> Option<(f64, f64)> {
     if (count as f64) < LEAST_OVERLAP * lag {
         return None;
     }
-    let taps = super::true_peak::interpolation_taps(share);
     let place = |k: usize| match count {
         few if few <= most => k,
         many => ((u128::from((k as u64).wrapping_mul(GOLDEN)) * many as u128) >> 64) as usize,
     };
     let (mut product, mut own, mut later, mut difference) = (0.0, 0.0, 0.0, 0.0);
     for n in (0..count.min(most)).map(place) {
-        let (x, y) = (wave[n], interpolated(wave, n + whole, share, &taps));
+        let (x, y) = (wave[n], between(n + whole, share));
         product += x * y;
         own += x * x;
         later += y * y;
