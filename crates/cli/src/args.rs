@@ -121,10 +121,7 @@ pub(crate) fn reference_hz(asked: Option<Frequency>, usual_hz: f64) -> Result<f6
     }
     Err(Error::Setting {
         setting: "the reference pitch",
-        given: match reference_hz {
-            hz if hz == 0.0 || (1e-3..1e9).contains(&hz.abs()) => format!("{hz} Hz"),
-            hz => format!("{hz:e} Hz"),
-        },
+        given: format!("{reference_hz} Hz"),
         allowed: "100 Hz to 2000 Hz".into(),
     })
 }

@@ -18,7 +18,7 @@ pub enum Error {
         forms: &'static str,
     },
     /// A setting lies outside what makes sense.
-    #[error("{setting} is {given}, but must be {allowed}")]
+    #[error("{setting} is {}, but must be {allowed}", brief(given))]
     Setting {
         /// The setting in the user's words.
         setting: &'static str,
@@ -54,4 +54,30 @@ pub enum Error {
         "nothing in this span has a fundamental; go without one by --free, or set the range in which it is looked for"
     )]
     NoFundamental,
+}
+
+/// A value as it is printed: hundreds of digits say no more than a power of ten.
+fn brief(given: &str) -> String {
+    const MOST_DIGITS: usize = 24;
+    let (number, unit) = given.split_once(' ').unwrap_or((given, ""));
+    match number.parse::<f64>() {
+        Ok(value) if number.len() > MOST_DIGITS => format!("{value:e} {unit}").trim_end().into(),
+        _ => given.into(),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn no_value_is_printed_with_hundreds_of_digits() {
+        let said = |hz: f64| {
+            let allowed = "positive".into();
+            Error::Setting { setting: "the hop", given: format!("{hz} Hz"), allowed }.to_string()
+        };
+        assert_eq!(said(1e-300), "the hop is 1e-300 Hz, but must be positive");
+        assert_eq!(said(-2.5e99), "the hop is -2.5e99 Hz, but must be positive");
+        assert_eq!(said(0.001), "the hop is 0.001 Hz, but must be positive");
+    }
 }

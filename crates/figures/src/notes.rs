@@ -96,8 +96,12 @@ fn in_brief(findings: &[(&Finding, Vec<String>)]) -> String {
     if warnings > 0 {
         counts.push(format!("{warnings} warning{}", if warnings == 1 { "" } else { "s" }));
     }
-    let mut codes: Vec<String> = findings.iter().map(|(f, _)| f.code.replace('_', " ")).collect();
-    codes.dedup();
+    let mut codes: Vec<String> = Vec::new();
+    for code in findings.iter().map(|(finding, _)| finding.code.replace('_', " ")) {
+        if !codes.contains(&code) {
+            codes.push(code);
+        }
+    }
     format!("and {}, see the text: {}", counts.join(", "), codes.join(", "))
 }
 

@@ -254,3 +254,34 @@ fn halves(text: &str) -> (&str, &str) {
 fn crisp(position: f64) -> f64 {
     position.floor() + 0.5
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::sheet::Size;
+
+    #[test]
+    fn titles_fit_their_axis() {
+        let title = "Harmonics over noise, flatness and spectral flux, dB re 20 µPa";
+        for height in [60.0, 90.0, 200.0, 420.0] {
+            let axis =
+                |from_px, to_px| Axis { low: 0.0, high: 1.0, scale: Scale::Linear, from_px, to_px };
+            let panel = Panel { x: axis(78.0, 700.0), y: axis(100.0 + height, 100.0) };
+            let figure = Sheet::draw(Size::default(), |sheet| panel.draw_frame(sheet, title));
+            let svg = figure.expect("drawn").svg().expect("encoded");
+            let document = roxmltree::Document::parse(&svg).expect("well-formed");
+            let texts = document.descendants().filter(|node| node.has_tag_name("text"));
+            let mut count = 0;
+            for text in texts {
+                let px: f64 =
+                    text.attribute("font-size").and_then(|px| px.parse().ok()).expect("a size");
+                let words = text.text().expect("words").trim();
+                let width = Type::new(px / 20.0, theme::INK).width(words);
+                assert!(width <= height + TITLE_SLACK_PX + 0.5, "{words}: {width} of {height}");
+                assert!(px / 20.0 >= LEAST_TITLE_PX, "{words}: {px}");
+                count += 1;
+            }
+            assert_eq!(count, if height < 300.0 { 2 } else { 1 }, "{height}");
+        }
+    }
+}

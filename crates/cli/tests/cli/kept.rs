@@ -323,7 +323,18 @@ fn what_never_ends_is_refused_at_once() {
     bench.run("study make .");
     bench.run("study add a.wav");
     let study = std::fs::read_to_string(bench.path("study.toml")).expect("a study");
+    // Headers that state rates of no converter.
+    let take = std::fs::read(bench.path("a.wav")).expect("a take");
+    for (name, rate) in [("rate1g.wav", 1_000_000_000u32), ("rate4g.wav", u32::MAX)] {
+        let mut lying = take.clone();
+        lying[24..28].copy_from_slice(&rate.to_le_bytes());
+        bench.write(name, &lying);
+    }
     let lines = [
+        "pitch rate4g.wav",
+        "compare a.wav rate1g.wav",
+        "inspect rate1g.wav",
+        "tuning rate4g.wav --quiet",
         "report /dev/zero",
         "again /dev/zero",
         "again endless.json",
