@@ -5,7 +5,7 @@
 //! never written over. `--force` replaces a regular file, and keeps its mode; it replaces no input, no
 //! other output of the run, no recording with something else, and nothing that a study needs.
 
-use std::collections::HashSet;
+use std::collections::{BTreeSet, HashSet};
 use std::fs::{self, File};
 use std::io::{self, ErrorKind, Read, Write};
 use std::path::{Path, PathBuf};
@@ -41,11 +41,11 @@ pub(crate) const READS_ONLY: &str = "TONEMAP_READS_ONLY";
 
 /// What a run reads and writes.
 static LEDGER: Mutex<Ledger> =
-    Mutex::new(Ledger { inputs: Vec::new(), outputs: Vec::new(), named: Vec::new() });
+    Mutex::new(Ledger { inputs: Places::new(), outputs: Places::new(), named: Vec::new() });
 
 struct Ledger {
-    inputs: Vec<Place>,
-    outputs: Vec<Place>,
+    inputs: Places,
+    outputs: Places,
     named: Vec<ReadFile>,
 }
 
@@ -60,12 +60,6 @@ struct Place {
     number: Option<(u64, u64)>,
 }
 
-impl PartialEq for Place {
-    fn eq(&self, other: &Self) -> bool {
-        self.path == other.path || (self.number.is_some() && self.number == other.number)
-    }
-}
-
 impl Place {
     fn of(file: &Path) -> Self {
         let whole = file.canonicalize().or_else(|_| {
@@ -73,6 +67,28 @@ impl Place {
             Ok::<_, io::Error>(folder.join(file.file_name().unwrap_or_default()))
         });
         Self { path: whole.unwrap_or_else(|_| file.into()), number: number_of(file) }
+    }
+}
+
+/// Many places.
+struct Places {
+    paths: BTreeSet<PathBuf>,
+    numbers: BTreeSet<(u64, u64)>,
+}
+
+impl Places {
+    const fn new() -> Self {
+        Self { paths: BTreeSet::new(), numbers: BTreeSet::new() }
+    }
+
+    fn contains(&self, place: &Place) -> bool {
+        self.paths.contains(&place.path)
+            || place.number.is_some_and(|number| self.numbers.contains(&number))
+    }
+
+    fn insert(&mut self, place: Place) {
+        self.paths.insert(place.path);
+        self.numbers.extend(place.number);
     }
 }
 
@@ -113,9 +129,7 @@ pub(crate) fn note_input(file: &Path) -> Result<()> {
     }
     let mut ledger = ledger();
     let is_output = ledger.outputs.contains(&place);
-    if !ledger.inputs.contains(&place) {
-        ledger.inputs.push(place);
-    }
+    ledger.inputs.insert(place);
     if is_output { Err(refuse_input(file)) } else { Ok(()) }
 }
 
@@ -202,7 +216,7 @@ pub(crate) fn claim(file: &Path, content: Content, force: bool) -> Result<()> {
         let reason = "two outputs would go into this one file; give each its own";
         return Err(Usage(format!("{}: {reason}", shown(file))).into());
     }
-    ledger.outputs.push(place);
+    ledger.outputs.insert(place);
     Ok(())
 }
 
@@ -272,9 +286,11 @@ fn is_take_of_study(file: &Path) -> bool {
     let folder = folder_of(file);
     let study = fs::read_to_string(folder.join(FILE_NAME)).ok();
     let study = study.and_then(|text| Study::read(&text).ok());
-    let place = Place::of(file);
-    let is_it = |take: &tonemap_study::Take| Place::of(&folder.join(&take.file)) == place;
-    study.is_some_and(|study| study.takes.iter().any(is_it))
+    let mut takes = Places::new();
+    for take in study.iter().flat_map(|study| &study.takes) {
+        takes.insert(Place::of(&folder.join(&take.file)));
+    }
+    takes.contains(&Place::of(file))
 }
 
 /// Writes a file whole.

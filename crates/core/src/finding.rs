@@ -1,11 +1,12 @@
 //! Findings: what the engineer must know about a recording or a result.
 
 use std::borrow::Cow;
+use std::collections::{HashMap, HashSet};
 
 use serde::{Deserialize, Serialize};
 
 /// How much a finding matters.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
 pub enum Severity {
     /// Good to know; the result stands.
@@ -84,19 +85,15 @@ impl Finding {
 #[must_use]
 pub fn merged(findings: &[Finding]) -> Vec<(&Finding, Vec<String>)> {
     let mut all: Vec<(&Finding, Vec<String>)> = Vec::new();
+    let (mut known, mut placed) = (HashMap::new(), HashSet::new());
     for finding in findings {
-        let alike = |known: &Finding| {
-            known.code == finding.code
-                && known.severity == finding.severity
-                && known.text == finding.text
-                && known.take.is_some() == finding.take.is_some()
-        };
-        let place = finding.place();
-        match all.iter_mut().find(|(known, _)| alike(known)) {
-            Some((_, places)) => {
-                places.extend(place.filter(|place| !places.contains(place)));
-            }
-            None => all.push((finding, place.into_iter().collect())),
+        let said = (&finding.code, finding.severity, &finding.text, finding.take.is_some());
+        let at = *known.entry(said).or_insert_with(|| {
+            all.push((finding, Vec::new()));
+            all.len() - 1
+        });
+        if placed.insert((at, &finding.take, &finding.channel)) {
+            all[at].1.extend(finding.place());
         }
     }
     all
