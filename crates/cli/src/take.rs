@@ -569,7 +569,7 @@ pub(crate) fn each_part<'a, T: Send>(
 }
 
 /// Lets the levels of parts that stand side by side refer to the same: sound pressure if all are
-/// calibrated, else full scale, of which a finding tells.
+/// calibrated, else full scale, which a finding says.
 pub(crate) fn share_reference<'p, 'a: 'p>(
     parts: impl IntoIterator<Item = &'p mut Part<'a>>,
 ) -> Option<Finding> {

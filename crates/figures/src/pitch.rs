@@ -135,6 +135,8 @@ pub struct EvidenceFigure<'a> {
     pub evidence: &'a Evidence,
     /// The fundamental expected in Hz, if one is.
     pub expected_hz: Option<f64>,
+    /// Unit of its levels: "dB re full scale".
+    pub level_unit: &'a str,
     /// Heading.
     pub title: &'a str,
     /// Lines of small text under the plot.
@@ -218,7 +220,7 @@ fn draw_series(
             }
         }
     }
-    panel.draw_frame(sheet, "Level, dB re full scale")?;
+    panel.draw_frame(sheet, &format!("Level, {}", figure.level_unit))?;
     panel.draw_x_scale(sheet, "Frequency, Hz")
 }
 

@@ -143,6 +143,8 @@
   window.drawAll = () => Promise.all(boxes.map(draw));
   const paper = window.matchMedia("print");
   window.addEventListener("beforeprint", () => {
+    // On paper nothing is folded away.
+    document.querySelectorAll("details").forEach((part) => (part.open = true));
     boxes.forEach(draw);
     boxes.forEach((box) => {
       const gd = box.querySelector(".plot");

@@ -231,9 +231,12 @@ impl Filter {
         let settings = SpectrumSettings { peaks: 0, ..SpectrumSettings::default() };
         let reference_hz = take.reference_hz();
         let (title, span_line) = (take.name(), take.span_line(take.span(self.span.span())?));
-        let before =
-            measure(&take.part(&channel(self.span.clone()))?, &settings, self.sound.quiet, 0)?.0;
-        let after = measure(&written.part(&channel(whole))?, &settings, self.sound.quiet, 0)?.0;
+        let part = take.part(&channel(self.span.clone()))?;
+        // What is written is a part of the take, and as loud as it was.
+        let reference = part.reference;
+        let before = measure(&part, &settings, self.sound.quiet, 0)?.0.calibrated(reference);
+        let part = written.part(&channel(whole))?;
+        let after = measure(&part, &settings, self.sound.quiet, 0)?.0.calibrated(reference);
         let settings = CurveSettings { margin: 1, ..CurveSettings::default() };
         let curves = [before.curve(&settings), after.curve(&settings)];
         let figure = SpectrumFigure {

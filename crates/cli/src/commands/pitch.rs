@@ -327,7 +327,8 @@ fn draw_evidence(made: &Made<'_>, time_s: f64, args: &FigureArgs) -> Result<Figu
     let mut samples = Vec::new();
     part.read_near(near, &mut samples)?;
     let from_first = (at - near.start) as f64 / rate;
-    let evidence = evidence(&samples, rate, from_first, &made.settings)?;
+    let mut evidence = evidence(&samples, rate, from_first, &made.settings)?;
+    evidence.calibrate(part.reference.full_scale_db());
     let title = format!("{} at {} s", part.title(), text::number(time_s, 3));
     let winner = evidence.readings.first().map_or("no fundamental".into(), |reading| {
         let [value, u] = text::measured(reading.f0_hz, reading.f0_hz_u, 4);
@@ -344,6 +345,7 @@ fn draw_evidence(made: &Made<'_>, time_s: f64, args: &FigureArgs) -> Result<Figu
     let figure = EvidenceFigure {
         evidence: &evidence,
         expected_hz: made.settings.expected_hz,
+        level_unit: &format!("dB {}", part.reference.words()),
         title: &title,
         notes: &notes,
         reference_hz: made.settings.reference_hz,

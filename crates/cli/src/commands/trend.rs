@@ -55,7 +55,7 @@ pub(crate) struct Trend {
 }
 
 const EXAMPLES: &str = "Examples:
-  tonemap trend --quantity partials[3].frequency_hz --over cut --figure cuts.png
+  tonemap trend --quantity partials[2].frequency_hz --over cut --with --free --figure cuts.png
       how far each cut lowers a partial of the bell
   tonemap trend --quantity timbre.centroid_hz --over distance --where group=harp
       the centroid over the distance of the microphone

@@ -106,9 +106,15 @@ fn a_calibrated_tone_has_one_level_everywhere() {
 #[test]
 fn figures_have_the_levels_of_the_tables() {
     let bench = study();
-    for command in
-        ["spectrum tone", "partials tone --view decay", "timbre tone", "compare tone other"]
-    {
+    for command in [
+        "spectrum tone",
+        "partials tone --view decay",
+        "timbre tone",
+        "compare tone other",
+        "pitch tone --evidence 0.5",
+        "filter tone --keep 100Hz..1kHz --output kept.wav",
+        "spectrogram tone",
+    ] {
         assert_eq!(bench.run(&format!("{command} --figure f.svg --force --quiet")).status, 0);
         let svg = std::fs::read_to_string(bench.path("f.svg")).expect("drawn");
         let document = roxmltree::Document::parse(&svg).expect("well-formed");

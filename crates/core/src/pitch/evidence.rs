@@ -14,9 +14,9 @@ pub struct Evidence {
     pub frame_s: f64,
     /// Frequencies of its bins in Hz.
     pub frequency_hz: Vec<f64>,
-    /// Level of a tone in each bin in dB re full scale.
+    /// Level of a tone in each bin in dB re full scale, or re 20 µPa after [`Evidence::calibrate`].
     pub level_db: Vec<f64>,
-    /// Level of the noise floor in each bin in dB re full scale.
+    /// Level of the noise floor in each bin, likewise.
     pub floor_db: Vec<f64>,
     /// Lags in seconds.
     pub lag_s: Vec<f64>,
@@ -24,6 +24,15 @@ pub struct Evidence {
     pub correlation: Vec<f64>,
     /// The readings, the likeliest first. In a track the frames before and after count too.
     pub readings: Vec<Candidate>,
+}
+
+impl Evidence {
+    /// Refers all levels to sound pressure: a full-scale sine has so many dB re 20 µPa.
+    pub fn calibrate(&mut self, full_scale_db: f64) {
+        for level_db in self.level_db.iter_mut().chain(&mut self.floor_db) {
+            *level_db += full_scale_db;
+        }
+    }
 }
 
 /// Lays open what speaks for the fundamental at a time in seconds from the first sample; half a second of

@@ -583,9 +583,10 @@ impl TonePass {
         findings
     }
 
+    /// Good to know, no more: most notes die away, and their levels are said to be averages.
     fn drift_finding(&self, drift: Drift) -> Finding {
         let length_s = self.span_samples as f64 / self.sample_rate_hz;
-        Finding::warning(
+        Finding::note(
             "drift",
             format!(
                 "The sound changes within the span: between {:.0} Hz and {:.0} Hz its level differs by \

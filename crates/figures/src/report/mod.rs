@@ -113,6 +113,21 @@ impl Report {
 }
 
 impl Report {
+    /// The findings by kind, in their order: those of one code stand together, each with its own words.
+    fn findings_by_kind(&self) -> Vec<(&ReportFinding, Vec<&ReportFinding>)> {
+        let mut kinds: Vec<(&ReportFinding, Vec<&ReportFinding>)> = Vec::new();
+        for finding in &self.findings {
+            let is_same = |(first, _): &&mut (&ReportFinding, Vec<&ReportFinding>)| {
+                first.code == finding.code && first.severity == finding.severity
+            };
+            match kinds.iter_mut().find(is_same) {
+                Some((_, others)) => others.push(finding),
+                None => kinds.push((finding, Vec::new())),
+            }
+        }
+        kinds
+    }
+
     /// Whether there is nothing to show.
     #[must_use]
     pub fn is_empty(&self) -> bool {
