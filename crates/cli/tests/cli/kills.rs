@@ -156,8 +156,8 @@ fn killed_runs_leave_nothing() {
 /// The long run: `cargo test -p tonemap --test cli -- --ignored killed`.
 #[test]
 #[ignore = "takes some minutes"]
-fn five_hundred_killed_runs_leave_nothing() {
-    kill_runs(60, 2);
+fn many_killed_runs_leave_nothing() {
+    kill_runs(100, 2);
 }
 
 #[test]
