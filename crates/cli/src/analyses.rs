@@ -129,7 +129,7 @@ impl Analyses {
 }
 
 /// A path as a word of a command line that is taken for no option.
-pub(crate) fn as_path_word(file: &Path) -> String {
+fn as_path_word(file: &Path) -> String {
     let word = file.display().to_string();
     if word.starts_with('-') { format!("./{word}") } else { word }
 }

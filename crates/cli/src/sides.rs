@@ -21,6 +21,8 @@ pub(crate) struct Side {
 #[derive(Debug, Clone)]
 struct Member {
     path: PathBuf,
+    /// What stands behind the name, as typed.
+    behind: String,
     span: Option<SpanArgs>,
     channel: Option<Channel>,
 }
@@ -44,6 +46,15 @@ impl Side {
     /// Its files, or names of takes.
     pub(crate) fn paths(&self) -> Vec<PathBuf> {
         self.members.iter().map(|member| member.path.clone()).collect()
+    }
+
+    /// The side as it is typed where its takes have other names, one for each of [`Side::paths`].
+    pub(crate) fn renamed(&self, names: &[String]) -> String {
+        let member = |(member, name): (&Member, &String)| match member.behind.as_str() {
+            "" => name.clone(),
+            behind => format!("{name}@{behind}"),
+        };
+        self.members.iter().zip(names).map(member).collect::<Vec<_>>().join("+")
     }
 
     /// Opens its takes.
@@ -95,7 +106,8 @@ impl Member {
             }
             _ => (words, ""),
         };
-        let mut member = Self { path: path.into(), span: None, channel: None };
+        let mut member =
+            Self { path: path.into(), behind: behind.into(), span: None, channel: None };
         for part in behind.split(',').map(str::trim).filter(|part| !part.is_empty()) {
             if part.contains("..") {
                 member.span = Some(SpanArgs::between(part)?);
@@ -120,6 +132,8 @@ mod tests {
         assert_eq!(first.channel, Some(Channel::Name("left".into())));
         assert_eq!(first.span.as_ref().and_then(|span| span.span().to_s), Some(1.2));
         assert_eq!(second.channel, Some(Channel::Number(2)));
+        let renamed = side.renamed(&["x/soft-1.wav".into(), "./-2.wav".into()]);
+        assert_eq!(renamed, "x/soft-1.wav@0.5..1.2,left+./-2.wav@2");
         for wrong in ["a.wav+", "a.wav@..", "a.wav@x..y", "a.wav@0"] {
             assert!(Side::read(wrong).is_err(), "{wrong}");
         }

@@ -19,12 +19,13 @@ use tonemap_figures::{
 };
 use tonemap_media::{WavEncoding, write_wav};
 
-use crate::analyses::{Analyses, as_path_word};
+use crate::analyses::Analyses;
 use crate::args::{PartArgs, SourceArgs};
 use crate::files::{self, Content};
 use crate::output::{self, Status, Usage};
 use crate::progress::TakesProgress;
 use crate::saved::{self, Saved};
+use crate::sides::Side;
 use crate::studies::{self, Named, OpenStudy};
 use crate::take::{NoteSamples, Take};
 use crate::text;
@@ -363,9 +364,17 @@ impl Report {
         n: usize,
         sides: &[String],
     ) -> Result<()> {
-        let takes = self.takes_in(sides)?;
         let mut arguments = vec!["compare".to_string(), "--curve".into()];
-        arguments.extend(sides.iter().map(|side| as_path_word(side.as_ref())));
+        let mut takes = Vec::new();
+        let source = SourceArgs { conditions: Vec::new(), ..self.source.clone() };
+        for words in sides {
+            let side = Side::read(words)?;
+            let named = studies::find_takes(&side.paths(), &source)?;
+            let names =
+                named.iter().map(|take| analyses.word_of(take)).collect::<Result<Vec<_>>>()?;
+            arguments.push(side.renamed(&names));
+            takes.extend(named);
+        }
         let text = analyses.run(&arguments, &takes.iter().collect::<Vec<_>>())?;
         for result in saved::results_of(&text)? {
             let id = format!("compare-{n}-{}", page.comparisons.len());
@@ -375,17 +384,6 @@ impl Report {
             results.push(result);
         }
         Ok(())
-    }
-
-    /// The takes that sides of a comparison name.
-    fn takes_in(&self, sides: &[String]) -> Result<Vec<Named>> {
-        let mut takes = Vec::new();
-        let source = SourceArgs { conditions: Vec::new(), ..self.source.clone() };
-        for words in sides {
-            let side = crate::sides::Side::read(words)?;
-            takes.extend(studies::find_takes(&side.paths(), &source)?);
-        }
-        Ok(takes)
     }
 }
 

@@ -460,8 +460,13 @@ fn a_report_is_of_what_was_named() {
     let values = values.split("</table>").next().expect("its end");
     assert!(values.contains(">x0<") && values.contains(">x1<") && !values.contains(">x2<"));
     // Files outside the study, and takes whose names begin with a dash.
-    let (status, said, page) = report(&["--study", "study", "outside.wav", "-dash"][..3]);
+    let (status, said, page) = report(&["--study", "study", "outside.wav"]);
     assert!(status == 0 && page.contains("outside.wav"), "{said}");
+    let pairs = ["--pair", "outside.wav@..0.5 study/-dash.wav", "--pair", "x0+x1 x2+outside.wav"];
+    let words = [&["--study", "study", "x0"], &pairs[..]].concat();
+    let (status, said, page) = report(&words);
+    assert!(status == 0 && said.contains("2 comparisons"), "{said}");
+    assert!(page.contains("outside.wav and -dash"), "{said}");
     let (status, said, _) = report(&["--study", "study", "--where", "cut=3"]);
     assert_eq!(status, 0, "{said}");
     let words = [&["--study", "study", "--where", "cut=3"], &trend[..]].concat();
