@@ -440,8 +440,8 @@ const STEPS: &[Step] = &[
     },
     Step {
         heading: "How far each cut lowers the partial",
-        text: "A quantity over a condition: a straight line, and each step by itself. A bell has no fundamental: its partials are \
-               followed without one.",
+        text: "A quantity over a condition: a straight line, and each step by itself. A bell has no \
+               fundamental: its partials are followed without one.",
         arguments: "trend --quantity partials[2].frequency_hz --over cut --with --free --figure bell-trend.png",
         figure: Some("bell-trend.png"),
         files: &[],

@@ -1,10 +1,14 @@
 //! A temporary folder with takes, and the program run in it.
 
 use std::path::{Path, PathBuf};
+use std::time::Duration;
 
 use assert_cmd::Command;
 use serde_json::Value;
 use tonemap_media::{WavEncoding, write_wav};
+
+/// A run that takes longer does not end: it is killed, and its status is -1.
+const LONGEST: Duration = Duration::from_secs(900);
 
 /// A temporary folder; gone with the value.
 pub(crate) struct Bench {
@@ -71,6 +75,7 @@ impl Bench {
             .current_dir(folder)
             .args(arguments)
             .write_stdin(input)
+            .timeout(LONGEST)
             .output()
             .expect("the program runs");
         Run {
