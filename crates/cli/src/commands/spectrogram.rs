@@ -255,8 +255,12 @@ impl Spectrogram {
                 Err(error) => return Err(error),
             }
         }
-        let Some(first) = made.first_mut() else { return Ok(status) };
-        first.findings.extend(mixed);
+        if made.is_empty() {
+            return Ok(status);
+        }
+        for one in &mut made {
+            one.findings.extend(mixed.clone());
+        }
         let range_db = self.range_db(&made)?;
         let content = match self.output.format {
             Format::Text => {

@@ -341,8 +341,12 @@ impl Spectrum {
         let mut readings = take::each_part(parts, "spectrum", quiet, &mut status, |part| {
             self.reading(part, curves.iter().flatten(), quiet_each)
         })?;
-        let Some(first) = readings.first_mut() else { return Ok(status) };
-        first.findings.extend(mixed);
+        if readings.is_empty() {
+            return Ok(status);
+        }
+        for reading in &mut readings {
+            reading.findings.extend(mixed.clone());
+        }
         let content = match self.output.format {
             Format::Text => self.as_text(&readings),
             Format::Json => {
