@@ -1,11 +1,13 @@
 //! Arrays for programs: an NPZ file, the archive of named arrays that NumPy reads.
+//!
+//! It is a ZIP archive that holds each array as a file of the NPY format.
 
-use std::io::Cursor;
+use std::io::{Cursor, Seek, Write};
 use std::path::Path;
 
 use anyhow::{Context, Result};
-use ndarray::ArrayViewD;
-use ndarray_npy::NpzWriter;
+use zip::ZipWriter;
+use zip::write::SimpleFileOptions;
 
 use crate::files::{self, Content};
 use crate::output::Usage;
@@ -24,18 +26,38 @@ pub(crate) fn check_name(file: &Path) -> Result<()> {
 
 /// Writes the arrays as float64, uncompressed.
 pub(crate) fn write_npz(file: &Path, arrays: &Arrays, force: bool) -> Result<()> {
-    let mut content = Cursor::new(Vec::new());
-    let mut archive = NpzWriter::new(&mut content);
+    let mut archive = ZipWriter::new(Cursor::new(Vec::new()));
     for (name, values, row) in arrays {
-        let shape: Vec<usize> = match row {
-            Some(row) => vec![values.len() / row.max(&1), *row],
-            None => vec![values.len()],
-        };
-        let array = ArrayViewD::from_shape(shape, values)?;
-        archive
-            .add_array(name.as_str(), &array)
+        let rows_of = |row: usize| vec![values.len() / row.max(1), row];
+        let shape = row.map_or_else(|| vec![values.len()], rows_of);
+        let bytes: Vec<u8> = values.iter().flat_map(|value| value.to_le_bytes()).collect();
+        begin_array(&mut archive, name, "<f8", &shape)
+            .and_then(|()| Ok(archive.write_all(&bytes)?))
             .with_context(|| format!("{}: the array {name}", file.display()))?;
     }
-    archive.finish().with_context(|| file.display().to_string())?;
+    let content = archive.finish().with_context(|| file.display().to_string())?;
     files::write_whole(file, Content::Result, content.get_ref(), force)
+}
+
+/// Begins an array of an archive (the NPY format, version 1.0, as NumPy documents it), whose values follow
+/// row by row.
+pub(crate) fn begin_array(
+    archive: &mut ZipWriter<impl Write + Seek>,
+    name: &str,
+    kind: &str,
+    shape: &[usize],
+) -> Result<()> {
+    let options = SimpleFileOptions::default()
+        .compression_method(zip::CompressionMethod::Stored)
+        .large_file(true);
+    archive.start_file(format!("{name}.npy"), options)?;
+    let lengths: Vec<String> = shape.iter().map(ToString::to_string).collect();
+    let lengths = lengths.join(", ");
+    let dictionary =
+        format!("{{'descr': '{kind}', 'fortran_order': False, 'shape': ({lengths},), }}");
+    // Magic bytes, version and length take ten bytes; all is filled up to a multiple of 64.
+    let length = (dictionary.len() + 11).next_multiple_of(64) - 10;
+    archive.write_all(b"\x93NUMPY\x01\x00")?;
+    archive.write_all(&(length as u16).to_le_bytes())?;
+    Ok(writeln!(archive, "{dictionary:<width$}", width = length - 1)?)
 }

@@ -8,8 +8,8 @@ use std::path::{Path, PathBuf};
 use anyhow::{Context, Result};
 use serde::Serialize;
 use zip::ZipWriter;
-use zip::write::SimpleFileOptions;
 
+use crate::arrays;
 use crate::files::{self, Content, Draft};
 use crate::output::Usage;
 
@@ -158,12 +158,12 @@ impl Export {
         match &mut self.form {
             Form::Npz { archive, .. } => {
                 for (name, values) in [(time, &head.time_s), (frequency, &head.frequency_hz)] {
-                    begin_array(archive, &name, "<f8", &[values.len()])?;
+                    arrays::begin_array(archive, &name, "<f8", &[values.len()])?;
                     for value in values {
                         archive.write_all(&value.to_le_bytes())?;
                     }
                 }
-                begin_array(archive, &level, "<f4", &[rows, columns])
+                arrays::begin_array(archive, &level, "<f4", &[rows, columns])
             }
             Form::Csv(table) if self.begun == 1 => csv_names(table, head),
             Form::Csv(_) => Ok(()),
@@ -242,7 +242,7 @@ impl Export {
             && head.with_phase
         {
             let shape = [head.time_s.len(), head.frequency_hz.len()];
-            begin_array(archive, &name, "<f4", &shape)?;
+            arrays::begin_array(archive, &name, "<f4", &shape)?;
             phases.seek(SeekFrom::Start(0))?;
             io::copy(phases.get_mut(), &mut **archive)?;
             phases.get_mut().set_len(0)?;
@@ -323,27 +323,4 @@ fn csv_row<W: Write>(
 
 fn little_endian(values: &[f32]) -> Vec<u8> {
     values.iter().flat_map(|value| value.to_le_bytes()).collect()
-}
-
-/// Begins an array of an archive (the NPY format, version 1.0, as NumPy documents it), whose values follow
-/// row by row.
-fn begin_array(
-    archive: &mut ZipWriter<BufWriter<File>>,
-    name: &str,
-    kind: &str,
-    shape: &[usize],
-) -> Result<()> {
-    let options = SimpleFileOptions::default()
-        .compression_method(zip::CompressionMethod::Stored)
-        .large_file(true);
-    archive.start_file(format!("{name}.npy"), options)?;
-    let lengths: Vec<String> = shape.iter().map(ToString::to_string).collect();
-    let lengths = lengths.join(", ");
-    let dictionary =
-        format!("{{'descr': '{kind}', 'fortran_order': False, 'shape': ({lengths},), }}");
-    // Magic bytes, version and length take ten bytes; all is filled up to a multiple of 64.
-    let length = (dictionary.len() + 11).next_multiple_of(64) - 10;
-    archive.write_all(b"\x93NUMPY\x01\x00")?;
-    archive.write_all(&(length as u16).to_le_bytes())?;
-    Ok(writeln!(archive, "{dictionary:<width$}", width = length - 1)?)
 }

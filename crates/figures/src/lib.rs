@@ -31,6 +31,7 @@
 mod colours;
 mod compare;
 mod error;
+mod glyphs;
 mod labels;
 mod legend;
 mod marks;

@@ -3,7 +3,7 @@
 use std::borrow::Cow;
 use std::cell::RefCell;
 use std::str::FromStr;
-use std::sync::{Arc, OnceLock};
+use std::sync::OnceLock;
 
 use plotters::coord::Shift;
 use plotters::element::DashedPathElement;
@@ -14,7 +14,7 @@ use resvg::tiny_skia::{Pixmap, Transform};
 use resvg::usvg;
 
 use crate::error::Error;
-use crate::theme;
+use crate::{glyphs, theme};
 
 /// Units of the drawing in one pixel: the drawing library counts in whole units, and curves need
 /// finer steps than pixels.
@@ -142,14 +142,11 @@ impl Figure {
     ///
     /// [`Error::Drawing`] if it cannot be rendered, for lack of memory.
     pub fn png(&self) -> Result<Vec<u8>, Error> {
-        let mut options = usvg::Options::default();
-        let fonts = Arc::make_mut(&mut options.fontdb);
-        fonts.load_font_data(theme::REGULAR.to_vec());
-        fonts.load_font_data(theme::SEMI_BOLD.to_vec());
+        let options = usvg::Options::default();
         let mut sheet = Pixmap::new(self.size.width, self.size.height)
             .ok_or_else(|| Error::drawing("the picture is too large"))?;
         for (n, layer) in self.layers.iter().enumerate() {
-            let svg = format!("{}{layer}</svg>", self.head);
+            let svg = glyphs::outlined(&self.head, layer)?;
             let tree = usvg::Tree::from_str(&svg, &options).map_err(Error::drawing)?;
             resvg::render(&tree, Transform::identity(), &mut sheet.as_mut());
             if let Some(picture) = self.pictures.get(n) {

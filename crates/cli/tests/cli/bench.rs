@@ -92,6 +92,37 @@ impl Bench {
         serde_json::from_str(&run.out).expect("one JSON object")
     }
 
+    /// An array of an NPZ file, float32 or float64: its shape and its values, row by row.
+    pub(crate) fn array(&self, file: &str, name: &str) -> (Vec<usize>, Vec<f64>) {
+        let file = std::fs::File::open(self.path(file)).expect("written");
+        let mut archive = zip::ZipArchive::new(file).expect("an archive");
+        let mut bytes = Vec::new();
+        let mut entry = archive.by_name(&format!("{name}.npy")).expect("the array");
+        std::io::Read::read_to_end(&mut entry, &mut bytes).expect("readable");
+        assert_eq!(bytes[..8], *b"\x93NUMPY\x01\x00");
+        let begins = 10 + usize::from(u16::from_le_bytes([bytes[8], bytes[9]]));
+        assert_eq!(begins % 64, 0);
+        let header = std::str::from_utf8(&bytes[10..begins]).expect("text");
+        let (_, shape) = header.split_once("'shape': (").expect("a shape");
+        let lengths = shape.split_once(')').expect("closed").0.split(',').map(str::trim);
+        let shape: Vec<usize> = lengths
+            .filter(|word| !word.is_empty())
+            .map(|word| word.parse().expect("a length"))
+            .collect();
+        let values: Vec<f64> = if header.contains("'<f4'") {
+            bytes[begins..]
+                .as_chunks()
+                .0
+                .iter()
+                .map(|x| f64::from(f32::from_le_bytes(*x)))
+                .collect()
+        } else {
+            bytes[begins..].as_chunks().0.iter().map(|x| f64::from_le_bytes(*x)).collect()
+        };
+        assert_eq!(values.len(), shape.iter().product::<usize>());
+        (shape, values)
+    }
+
     /// Names of the files in the folder, sorted.
     pub(crate) fn files(&self) -> Vec<String> {
         let mut names: Vec<String> = std::fs::read_dir(self.folder.path())

@@ -413,12 +413,7 @@ fn arrays_hold_the_curve_and_the_tones() {
     bench.take("sine.wav", 48_000, WavEncoding::Float, &[noisy_sine()]);
     let run = bench.run("spectrum sine.wav --data a.npz --quiet");
     assert_eq!(run.status, 0, "{}", run.err);
-    let file = std::fs::File::open(bench.path("a.npz")).expect("written");
-    let mut archive = ndarray_npy::NpzReader::new(file).expect("an archive");
-    let mut column = |name: &str| -> Vec<f64> {
-        let array: ndarray::Array1<f64> = archive.by_name(name).expect(name);
-        array.to_vec()
-    };
+    let column = |name| bench.array("a.npz", name).1;
     let (frequency, level) = (column("frequency_hz"), column("level_db"));
     assert_eq!((frequency.len(), level.len()), (12_801, 12_801));
     assert!((column("peak_frequency_hz")[0] - 440.123).abs() < 0.001);

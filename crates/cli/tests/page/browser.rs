@@ -132,7 +132,7 @@ impl Browser {
 impl Drop for Browser {
     fn drop(&mut self) {
         // A driver that has gone already leaves nothing to be ended.
-        let _ = ureq::delete(&self.session).call();
+        let _ = minreq::delete(&self.session).send();
         let _ = self.driver.kill();
         let _ = self.driver.wait();
     }
@@ -148,11 +148,9 @@ fn pressed(what: &str) -> Value {
 
 /// Sends a command and gives its value.
 fn sent(address: &str, body: &Value) -> Value {
-    let config = ureq::Agent::config_builder().http_status_as_error(false).build();
-    let agent = ureq::Agent::new_with_config(config);
-    let mut answer = agent.post(address).send_json(body).expect("the driver answers");
-    let limit = 200 << 20;
-    let value: Value = answer.body_mut().with_config().limit(limit).read_json().expect("JSON");
+    let request = minreq::post(address).with_header("Content-Type", "application/json");
+    let answer = request.with_body(body.to_string()).send().expect("the driver answers");
+    let value: Value = serde_json::from_slice(answer.as_bytes()).expect("JSON");
     let value = &value["value"];
     assert!(value.get("error").is_none(), "{address}: {value}");
     value.clone()

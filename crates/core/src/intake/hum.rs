@@ -451,11 +451,7 @@ mod tests {
 
     #[test]
     fn there_is_no_hum_in_music() {
-        let rates = [44_100.0, 48_000.0, 96_000.0];
-        for case in 0..100 {
-            let rate = rates[case as usize % 3];
-            assert_eq!(hum_in(&clean(case, rate, 40.0), rate), None, "case {case}");
-        }
+        no_hum_in(0..20);
         assert_eq!(
             hum_in(&alder_hall::harp_note(&alder_hall::harp_g3(), 48_000.0, 5.0), 48_000.0),
             None
@@ -464,10 +460,32 @@ mod tests {
     }
 
     #[test]
+    #[ignore = "takes a minute"]
+    fn there_is_no_hum_in_much_music() {
+        no_hum_in(0..200);
+    }
+
+    fn no_hum_in(cases: std::ops::Range<u64>) {
+        for case in cases {
+            let rate = [44_100.0, 48_000.0, 96_000.0][case as usize % 3];
+            assert_eq!(hum_in(&clean(case, rate, 40.0), rate), None, "case {case}");
+        }
+    }
+
+    #[test]
     fn hum_under_music_is_found() {
-        const CASES: u64 = 40;
+        hum_is_found(20);
+    }
+
+    #[test]
+    #[ignore = "takes a minute"]
+    fn hum_under_much_music_is_found() {
+        hum_is_found(80);
+    }
+
+    fn hum_is_found(cases: u64) {
         let (mut missed, mut errors) = (0, vec![]);
-        for case in 0..CASES {
+        for case in 0..cases {
             let rate = [44_100.0, 48_000.0, 96_000.0][case as usize % 3];
             let mut sound = clean(1000 + case, rate, 130.0);
             let seconds = sound.len() as f64 / rate;
@@ -492,8 +510,8 @@ mod tests {
         }
         errors.sort_by(f64::total_cmp);
         let middle = errors[errors.len() / 2];
-        println!("hum at −70 dBFS: {missed} of {CASES} missed, median level error {middle:.2} dB");
+        println!("hum at −70 dBFS: {missed} of {cases} missed, median level error {middle:.2} dB");
         // What is missed lies under many strings plucked within a few seconds.
-        assert!(missed <= 4 && middle < 1.0);
+        assert!(missed * 10 <= cases && middle < 1.0);
     }
 }

@@ -7,8 +7,8 @@ use crate::units::{cents_between, cents_u};
 /// A partial stands off the law if it lies beyond so many times the scatter, and by this many cents.
 const OFF_SCATTERS: f64 = 6.0;
 const OFF_CENTS: f64 = 1.0;
-/// Scatter that no real string falls below, in cents.
-const LEAST_SCATTER: f64 = 0.0005;
+/// Scatter below which only rounding is left, in cents.
+const LEAST_SCATTER: f64 = 1e-6;
 
 /// F and B of f_n = n·F·√(1 + B·n²).
 #[derive(Debug, Clone, Copy, PartialEq)]

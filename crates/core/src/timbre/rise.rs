@@ -347,6 +347,27 @@ struct FittedRise {
     rest_s: f64,
 }
 
+/// What a ramp leaves of each sample, its gain being free.
+fn rests(heard: &[(f64, f64, f64)], shape: RiseShape, middle_s: f64, duration_s: f64) -> Vec<f64> {
+    let made = |(time_s, _, later): &(f64, f64, f64)| {
+        later * shape.gain((time_s - middle_s) / duration_s + 0.5)
+    };
+    let both: f64 = heard.iter().map(|sample| sample.1 * made(sample)).sum();
+    let of_ramp: f64 = heard.iter().map(|sample| made(sample).powi(2)).sum();
+    let gain = if of_ramp > 0.0 { both / of_ramp } else { 0.0 };
+    heard.iter().map(|sample| sample.1 - gain * made(sample)).collect()
+}
+
+/// Over how many samples a rest is alike: 1 + 2·Σ ρ_k·(1 − k/K), ρ_k its correlation with itself k samples later, K the
+/// number of `most` samples (M. S. Bartlett, Nature 161, 1948).
+fn alike_over(rest: &[f64], most: usize) -> f64 {
+    let product = |lag: usize| rest.iter().zip(&rest[lag..]).map(|(a, b)| a * b).sum::<f64>();
+    let square = product(0).max(f64::MIN_POSITIVE);
+    let lags = 1..most.min(rest.len());
+    let sum: f64 = lags.map(|lag| product(lag) / square * (1.0 - lag as f64 / most as f64)).sum();
+    (1.0 + 2.0 * sum).max(1.0)
+}
+
 impl Waveform<'_> {
     /// The rise that makes what is heard of what is heard some periods later, sought around a rough one; `None` where none does, as
     /// where the parts of a sound rise each at its own pace.
@@ -432,13 +453,15 @@ impl Waveform<'_> {
         if rest > LEFT * power || is_at_edge {
             return None;
         }
-        // How fast the rest grows beside its least tells how sure the duration is; as a smooth rest it is
-        // alike over a quarter of a period.
+        // How fast the rest grows beside its least tells how sure the duration is, and how far it is alike from
+        // sample to sample how many of them count: noise has none, what a ramp does not follow has up to a quarter
+        // of a period.
         let aside = 0.05 * duration_s;
         let grows = left(&heard, shape, at_s, duration_s + aside)
             + left(&heard, shape, at_s, duration_s - aside)
             - 2.0 * rest;
-        let alike = (0.25 * self.period_s / (2.0 * reach_s) * heard.len() as f64).max(1.0);
+        let quarter = (0.25 * self.period_s / (2.0 * reach_s) * heard.len() as f64).max(1.0);
+        let alike = alike_over(&rests(&heard, shape, at_s, duration_s), quarter as usize);
         let variance = 2.0 * rest / heard.len() as f64 * alike * aside.powi(2) / grows;
         let u = if variance > 0.0 { variance.sqrt() } else { 0.0 };
         let start_s = at_s - 0.5 * duration_s;

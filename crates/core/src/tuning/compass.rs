@@ -37,6 +37,8 @@ pub(super) struct Compass {
     covariance: [[f64; MOST_TERMS]; MOST_TERMS],
     lowest: f64,
     highest: f64,
+    /// Those of the polynomial with two terms more, one of which is even.
+    longer: Option<[f64; MOST_TERMS]>,
     /// Scatter of the notes about it.
     pub(super) scatter: f64,
 }
@@ -59,7 +61,13 @@ impl Compass {
             let variance = fit.scatter.powi(2) * (count - k).max(0.5) / count;
             count * variance.max(1e-12).ln() + k * count.ln()
         };
-        fits.min_by(|a, b| cost(a).total_cmp(&cost(b)))
+        let mut best = fits.min_by(|a, b| cost(a).total_cmp(&cost(b)))?;
+        if best.terms < most {
+            let terms = (best.terms + 2).min(most);
+            let longer = Self::of_terms(values, terms, (lowest, highest));
+            best.longer = longer.map(|fit| fit.coefficients);
+        }
+        Some(best)
     }
 
     fn of_terms(values: &[NoteValue], terms: usize, (lowest, highest): (i32, i32)) -> Option<Self> {
@@ -73,6 +81,7 @@ impl Compass {
             covariance: [[0.0; MOST_TERMS]; MOST_TERMS],
             lowest: lowest.into(),
             highest: highest.into(),
+            longer: None,
             scatter: 0.0,
         };
         let count = values.len() as f64;
@@ -142,7 +151,8 @@ impl Compass {
         terms.iter().zip(&self.coefficients).take(self.terms).map(|(t, c)| t * c).sum()
     }
 
-    /// The standard uncertainty of the curve at a note.
+    /// The standard uncertainty of the curve at a note: of its coefficients by the scatter, and of its order by what two
+    /// terms more would change there.
     pub(super) fn u_at(&self, note: Note) -> f64 {
         let terms = self.terms_at(note);
         let mut variance = 0.0;
@@ -151,7 +161,13 @@ impl Compass {
                 variance += terms[a] * self.covariance[a][b] * terms[b];
             }
         }
-        self.scatter * variance.max(0.0).sqrt()
+        let of_order = self.longer.map_or(0.0, |longer| {
+            let of = |coefficients: &[f64; MOST_TERMS]| {
+                terms.iter().zip(coefficients).map(|(t, c)| t * c).sum::<f64>()
+            };
+            of(&longer) - of(&self.coefficients)
+        });
+        (self.scatter * variance.max(0.0).sqrt()).hypot(of_order)
     }
 
     pub(super) fn contains(&self, note: Note) -> bool {

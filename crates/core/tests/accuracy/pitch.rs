@@ -1,6 +1,4 @@
 //! The fundamental over time against known truth.
-//!
-//! `cargo test -p tonemap-core --test pitch -- --nocapture` prints the figures.
 
 use std::f64::consts::TAU;
 
@@ -12,6 +10,14 @@ use tonemap_core::synth::{
     white_noise,
 };
 use tonemap_core::units::cents_between;
+
+use crate::support::{Accuracy, in_parallel, trials};
+
+pub(crate) const MEASURES: &[fn()] = &[
+    no_octave_is_wrong,
+    steady_notes_are_exact_and_their_uncertainty_covers,
+    vibrato_and_glide_are_followed,
+];
 
 const RATE_HZ: f64 = 48_000.0;
 
@@ -166,6 +172,18 @@ impl Score {
         self.octaves += usize::from(off.get(off.len() / 2).is_none_or(|cents| *cents > 600.0));
     }
 
+    /// Both together.
+    fn with(self, other: Self) -> Self {
+        Self {
+            frames: self.frames + other.frames,
+            voiced: self.voiced + other.voiced,
+            gross: self.gross + other.gross,
+            voicing: self.voicing + other.voicing,
+            octaves: self.octaves + other.octaves,
+            notes: self.notes + other.notes,
+        }
+    }
+
     fn percent(part: usize, all: usize) -> f64 {
         100.0 * part as f64 / all.max(1) as f64
     }
@@ -183,23 +201,24 @@ impl Score {
     }
 }
 
-fn scored(class: Class, snr_db: f64, seeds: std::ops::Range<u64>) -> Score {
-    let mut score = Score::default();
-    for seed in seeds {
-        let mut rng = ChaCha8Rng::seed_from_u64(1000 * seed + class as u64);
+fn scored(class: Class, snr_db: f64, notes: u64) -> Score {
+    let of_notes = in_parallel(notes, |note| {
+        let mut rng = ChaCha8Rng::seed_from_u64(1000 * (100 + note) + class as u64);
         let known = known(class, &mut rng);
         let mut sound = known.sound.clone();
         let noise = white_noise(rng.random(), 0.1 * 10f64.powf(-snr_db / 20.0), sound.len());
         mix(&mut sound, &noise);
         let found =
             pitch(&to_samples(&sound), RATE_HZ, &PitchSettings::default()).expect("followed");
+        let mut score = Score::default();
         score.add(&known, &found, class == Class::Reverberant);
-    }
-    score
+        score
+    });
+    of_notes.into_iter().fold(Score::default(), Score::with)
 }
 
 #[test]
-fn no_octave_is_wrong() {
+pub(crate) fn no_octave_is_wrong() {
     println!("gross errors and voicing errors in % of frames, octaves wrong in notes");
     println!(
         "{:<14}{:>20}{:>20}{:>20}{:>20}{:>20}",
@@ -207,21 +226,16 @@ fn no_octave_is_wrong() {
     );
     let mut totals = [Score::default(); 5];
     for class in CLASSES {
-        let mut line = format!("{:<14}", format!("{class:?}"));
-        for (total, snr_db) in totals.iter_mut().zip([60.0, 40.0, 20.0, 10.0, 0.0]) {
-            let score = scored(class, snr_db, 100..112);
-            line += &score.columns();
-            total.frames += score.frames;
-            total.voiced += score.voiced;
-            total.gross += score.gross;
-            total.voicing += score.voicing;
-            total.octaves += score.octaves;
-            total.notes += score.notes;
+        let scores =
+            [60.0, 40.0, 20.0, 10.0, 0.0].map(|snr_db| scored(class, snr_db, trials(12, 60)));
+        let columns: Vec<String> = scores.iter().map(Score::columns).collect();
+        println!("{:<14}{}", format!("{class:?}"), columns.concat());
+        for (total, score) in totals.iter_mut().zip(scores) {
+            *total = total.with(score);
         }
-        println!("{line}");
     }
-    let line: Vec<String> = totals.iter().map(Score::columns).collect();
-    println!("{:<14}{}", "all", line.concat());
+    let columns: Vec<String> = totals.iter().map(Score::columns).collect();
+    println!("{:<14}{}", "all", columns.concat());
     for total in &totals[..3] {
         assert_eq!(total.octaves, 0);
         assert!(total.gross_percent() <= 0.2, "{total:?}");
@@ -293,68 +307,40 @@ fn steady(
 }
 
 #[test]
-fn steady_notes_are_exact_and_their_uncertainty_covers() {
-    const NOTES: u64 = 160;
-    let (mut squares, mut within, mut worst) = (0.0, 0, 0.0f64);
-    let (mut frames, mut frames_within) = ([0; 2], [0; 2]);
-    let mut by_octave = [(0.0, 0); 8];
-    for seed in 0..NOTES {
+pub(crate) fn steady_notes_are_exact_and_their_uncertainty_covers() {
+    let cents_of = |hz: f64, at_hz: f64| 1200.0 / std::f64::consts::LN_2 * hz / at_hz;
+    let notes = in_parallel(trials(160, 1600), |seed| {
         let mut rng = ChaCha8Rng::seed_from_u64(7000 + seed);
         let f0_hz = 27.5 * f64::exp2(rng.random_range(0.0..7.25));
         let mut sound = steady(f0_hz, &mut rng, |_| f0_hz, 1.0);
-        let quiet = sound.clone();
+        let mut loud = sound.clone();
         let noise = white_noise(rng.random(), 0.001, sound.len());
         mix(&mut sound, &noise);
-        let found =
-            pitch(&to_samples(&sound), RATE_HZ, &PitchSettings::default()).expect("followed");
-        let mut loud = quiet;
-        let noise: Vec<f64> = noise.iter().map(|x| 10.0 * x).collect();
-        mix(&mut loud, &noise);
-        let noisy =
-            pitch(&to_samples(&loud), RATE_HZ, &PitchSettings::default()).expect("followed");
-        for (n, track) in [&found.track, &noisy.track].into_iter().enumerate() {
-            for point in track.iter().filter(|point| (0.1..0.9).contains(&point.time_s)) {
-                let Some((hz, u)) = point.f0_hz.zip(point.f0_hz_u) else { continue };
-                frames[n] += 1;
-                frames_within[n] += usize::from((hz - f0_hz).abs() <= 2.0 * u);
-            }
-        }
+        mix(&mut loud, &noise.iter().map(|x| 10.0 * x).collect::<Vec<_>>());
+        let [found, noisy] = [sound, loud].map(|sound| {
+            pitch(&to_samples(&sound), RATE_HZ, &PitchSettings::default()).expect("followed")
+        });
+        let frames = [&found, &noisy].map(|found| {
+            let inner = found.track.iter().filter(|point| (0.1..0.9).contains(&point.time_s));
+            let known = inner.filter_map(|point| point.f0_hz.zip(point.f0_hz_u));
+            known.map(|(hz, u)| (cents_between(f0_hz, hz), cents_of(u, f0_hz))).collect::<Vec<_>>()
+        });
         assert_eq!(found.notes.len(), 1, "seed {seed}, {f0_hz} Hz: {:?}", found.notes);
         let note = &found.notes[0];
-        let off = cents_between(f0_hz, note.f0_hz);
-        squares += off * off;
-        worst = worst.max(off.abs());
-        within += usize::from((note.f0_hz - f0_hz).abs() <= 2.0 * note.f0_hz_u);
-        let octave = &mut by_octave[(f0_hz / 27.5).log2() as usize];
-        octave.0 += off * off;
-        octave.1 += 1;
+        ((cents_between(f0_hz, note.f0_hz), cents_of(note.f0_hz_u, f0_hz)), frames)
+    });
+    let of_notes = notes.iter().map(|(note, _)| *note);
+    Accuracy::all("f0 of a steady note A0 to A7 at 40 dB", "cents", of_notes).hold(0.022);
+    for (n, snr_db) in [40, 20].into_iter().enumerate() {
+        let frames = notes.iter().flat_map(|(_, frames)| frames[n].clone());
+        let name = format!("f0 of single frames of a steady note at {snr_db} dB");
+        Accuracy::all(name, "cents", frames).hold([0.13, 64.0][n]);
     }
-    let rms = (squares / NOTES as f64).sqrt();
-    let covered = 100.0 * within as f64 / NOTES as f64;
-    println!(
-        "steady notes, 1 s, 40 dB: {rms:.4} cents RMS, worst {worst:.3}; 2u covers {covered:.1} %"
-    );
-    for (octave, (squares, count)) in by_octave.iter().enumerate() {
-        println!(
-            "  octave {octave}: {:.4} cents RMS of {count}",
-            (squares / f64::from(*count)).sqrt()
-        );
-    }
-    let of_frames =
-        [0, 1].map(|n| 100.0 * f64::from(frames_within[n] as u32) / f64::from(frames[n]));
-    println!(
-        "2u of single frames covers {:.1} % at 40 dB, {:.1} % at 20 dB",
-        of_frames[0], of_frames[1]
-    );
-    assert!(rms <= 0.1, "{rms}");
-    assert!(of_frames.iter().all(|percent| (90.0..=99.0).contains(percent)), "{of_frames:?}");
-    assert!((90.0..=99.5).contains(&covered), "{covered}");
 }
 
 #[test]
-fn vibrato_and_glide_are_followed() {
-    let (mut worst_rate, mut worst_depth, mut glide_squares, mut frames) = (0.0f64, 0.0f64, 0.0, 0);
-    for seed in 0..24 {
+pub(crate) fn vibrato_and_glide_are_followed() {
+    let notes = in_parallel(trials(24, 240), |seed| {
         let mut rng = ChaCha8Rng::seed_from_u64(9000 + seed);
         let f0_hz = 110.0 * f64::exp2(rng.random_range(0.0..4.0));
         let wavering = |t: f64| f0_hz * f64::exp2(30.0 / 1200.0 * (TAU * 5.5 * t).sin());
@@ -366,29 +352,22 @@ fn vibrato_and_glide_are_followed() {
         let vibrato = found.notes[0].vibrato;
         let rate = vibrato.vibrato_rate_hz.expect("a vibrato");
         let depth = vibrato.vibrato_depth_cents.expect("a vibrato");
-        worst_rate = worst_rate.max((rate / 5.5 - 1.0).abs());
-        worst_depth = worst_depth.max((depth / 30.0 - 1.0).abs());
         let gliding = |t: f64| f0_hz * f64::exp2(t - 0.5);
         let sound = to_samples(&steady(f0_hz, &mut rng, gliding, 1.0));
         let found = pitch(&sound, RATE_HZ, &PitchSettings::default()).expect("followed");
-        for point in &found.track {
-            let Some(found_hz) = point.f0_hz else { continue };
-            // The first and last frames hang over the ends.
-            if (0.06..0.94).contains(&point.time_s) {
-                glide_squares += cents_between(gliding(point.time_s), found_hz).powi(2);
-                frames += 1;
-            }
-        }
-    }
-    let glide = (glide_squares / f64::from(frames)).sqrt();
-    println!(
-        "vibrato of 5.5 Hz and 30 cents: rate within {:.2} %, depth within {:.2} %",
-        100.0 * worst_rate,
-        100.0 * worst_depth
-    );
-    println!("glide of an octave a second: {glide:.2} cents RMS over {frames} frames");
-    assert!(worst_rate < 0.01 && worst_depth < 0.03, "{worst_rate} {worst_depth}");
-    assert!(glide < 5.0 && frames > 1900, "{glide} {frames}");
+        // The first and last frames hang over the ends.
+        let inner = found.track.iter().filter(|point| (0.06..0.94).contains(&point.time_s));
+        let of_glide = inner.filter_map(|point| {
+            point.f0_hz.map(|found_hz| cents_between(gliding(point.time_s), found_hz))
+        });
+        (100.0 * (rate / 5.5 - 1.0), 100.0 * (depth / 30.0 - 1.0), of_glide.collect::<Vec<_>>())
+    });
+    let (rates, depths) = (notes.iter().map(|n| n.0), notes.iter().map(|n| n.1));
+    Accuracy::all_bare("rate of a vibrato of 30 cents", "%", rates).hold(0.0034);
+    Accuracy::all_bare("depth of a vibrato of 30 cents", "%", depths).hold(0.39);
+    let glide: Vec<f64> = notes.iter().flat_map(|note| note.2.clone()).collect();
+    assert!(glide.len() > 75 * notes.len(), "{}", glide.len());
+    Accuracy::all_bare("f0 of a glide of an octave a second", "cents", glide).hold(0.26);
 }
 
 /// A note that dies away into steady noise ends where it is no longer heard, and does not drag on.

@@ -1,6 +1,4 @@
 //! The spectrogram's cells against known truth.
-//!
-//! `cargo test -p tonemap-core --test spectrogram -- --nocapture` prints the figures.
 
 use rand::{RngExt, SeedableRng};
 use rand_chacha::ChaCha8Rng;
@@ -11,6 +9,11 @@ use tonemap_core::spectrogram::{
 use tonemap_core::synth;
 use tonemap_core::units::Extent;
 use tonemap_core::window::WindowKind;
+
+use crate::support::{Accuracy, in_parallel, trials};
+
+pub(crate) const MEASURES: &[fn()] =
+    &[tones_have_their_level_and_place_on_every_axis, sharpened_glides_are_lines];
 
 const RATE_HZ: f64 = 48_000.0;
 
@@ -34,10 +37,9 @@ fn strongest(picture: &Spectrogram) -> (f64, f64) {
 }
 
 #[test]
-fn tones_have_their_level_and_place_on_every_axis() {
-    let mut worst = 0.0f64;
+pub(crate) fn tones_have_their_level_and_place_on_every_axis() {
     for axis in AXES {
-        for seed in 0..40 {
+        let errors = in_parallel(trials(20, 80), |seed| {
             let mut random = ChaCha8Rng::seed_from_u64(seed);
             let hz = 40.0 * 400f64.powf(random.random::<f64>());
             let level = random.random_range(-60.0..0.0);
@@ -55,16 +57,16 @@ fn tones_have_their_level_and_place_on_every_axis() {
             };
             let picture = made(&tone, &settings);
             let (found, at) = strongest(&picture);
-            worst = worst.max((found - level).abs());
             let edges = &picture.plan.edges_hz;
             let row = edges.partition_point(|edge| *edge <= hz);
             let spacing = picture.plan.frames.bin_spacing_hz(RATE_HZ);
             let width = (edges[row.min(edges.len() - 1)] - edges[row - 1]).max(spacing);
             assert!((at - hz).abs() <= width, "{axis:?}: {at} Hz, not {hz} Hz");
-        }
+            found - level
+        });
+        let name = format!("level of a tone in a spectrogram, {axis:?} axis");
+        Accuracy::all_bare(name, "dB", errors).hold(0.0025);
     }
-    println!("level of a tone on four axes: worst {worst:.3} dB");
-    assert!(worst < 0.05);
 }
 
 #[test]
@@ -208,11 +210,11 @@ fn resolution_and_time_are_traded_openly() {
 
 /// A glide of one octave a second at 40 dB SNR: the energy lies on its line.
 #[test]
-fn sharpened_glides_are_lines() {
+pub(crate) fn sharpened_glides_are_lines() {
     use std::sync::Arc;
     use tonemap_core::spectrogram::{SharpAnalyser, SpectrogramPlan};
-    let (mut hz_squares, mut s_squares, mut weights) = (0.0, 0.0, 0.0);
-    for seed in 0..8 {
+    let glides = in_parallel(trials(8, 40), |seed| {
+        let (mut hz_squares, mut s_squares, mut weights) = (0.0, 0.0, 0.0);
         let mut random = ChaCha8Rng::seed_from_u64(seed);
         let from = random.random_range(200.0..2000.0);
         let line = format!("tone frequency={from}Hz glide={}Hz level=-10dB", 4.0 * from);
@@ -250,10 +252,12 @@ fn sharpened_glides_are_lines() {
                 weights += power;
             }
         }
-    }
-    let (hz, s) = ((hz_squares / weights).sqrt(), (s_squares / weights).sqrt());
-    println!("glide of an octave a second: {hz:.2} Hz, {:.2} ms RMS", 1e3 * s);
-    assert!(hz < 2.0 && s < 0.002, "{hz} {s}");
+        ((hz_squares / weights).sqrt(), 1e3 * (s_squares / weights).sqrt())
+    });
+    let (hz, ms): (Vec<f64>, Vec<f64>) = glides.into_iter().unzip();
+    let name = "sharpened glide of an octave a second";
+    Accuracy::all_bare(format!("{name}, frequency"), "Hz", hz).hold(0.076);
+    Accuracy::all_bare(format!("{name}, time"), "ms", ms).hold(0.061);
 }
 
 #[test]

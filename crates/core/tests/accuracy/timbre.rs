@@ -1,4 +1,4 @@
-//! Timbre against closed forms, on random sounds whose truth is known. `--nocapture` prints the figures.
+//! Timbre against closed forms, on random sounds whose truth is known.
 
 use std::f64::consts::{PI, TAU};
 
@@ -6,6 +6,16 @@ use rand::{RngExt, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 use tonemap_core::synth::{self, Partial, Vibrato};
 use tonemap_core::timbre::{DESCRIPTORS, Descriptor, Timbre, TimbreSettings, timbre};
+
+use crate::support::{Accuracy, in_parallel, trials};
+
+pub(crate) const MEASURES: &[fn()] = &[
+    descriptors_of_harmonic_tones_have_their_closed_forms,
+    attacks_are_told,
+    harmonics_over_noise_are_told,
+    gain_rate_and_start_change_nothing,
+    resonances_are_told,
+];
 
 const RATES_HZ: [f64; 3] = [44_100.0, 48_000.0, 96_000.0];
 
@@ -96,22 +106,20 @@ fn closed_forms(f0_hz: f64, amplitudes: &[(usize, f64)]) -> Vec<(Descriptor, f64
     ]
 }
 
-/// Whether a value is right: within 1 %, or 0.1 dB; shares near zero to 0.001.
-fn is_right(descriptor: Descriptor, value: f64, truth: f64) -> bool {
+/// The error of a descriptor: in percent where it is no level, of shares near zero at least of 0.001.
+fn error_of(descriptor: Descriptor, value: f64, truth: f64) -> f64 {
     match descriptor {
-        Descriptor::OddEven | Descriptor::Slope => (value - truth).abs() < 0.1,
-        _ => (value - truth).abs() < 0.01 * truth.abs() + 1e-4,
+        Descriptor::OddEven | Descriptor::Slope => value - truth,
+        _ => 100.0 * (value - truth) / (truth.abs() + 1e-3),
     }
 }
 
 #[test]
-fn descriptors_of_harmonic_tones_have_their_closed_forms() {
-    let mut random = ChaCha8Rng::seed_from_u64(0x7131);
-    let mut worst: Vec<(Descriptor, f64)> = Vec::new();
-    let mut wrong = 0;
-    for case in 0..48 {
+pub(crate) fn descriptors_of_harmonic_tones_have_their_closed_forms() {
+    let errors = in_parallel(trials(48, 480), |case| {
+        let mut random = ChaCha8Rng::seed_from_u64(0x7131_0000 + case);
         let f0_hz = 70.0 * 20f64.powf(random.random::<f64>());
-        let rate_hz = RATES_HZ[case % 3];
+        let rate_hz = RATES_HZ[case as usize % 3];
         let gain = 0.02 * 10f64.powf(random.random::<f64>());
         let most = (9000.0 / f0_hz).min(24.0) as usize;
         let formant = (2.5 * f0_hz, 1.5 * f0_hz);
@@ -131,44 +139,63 @@ fn descriptors_of_harmonic_tones_have_their_closed_forms() {
         sound.extend(tone(&mut random, f0_hz, &amplitudes, rate_hz, 1.2));
         with_noise(&mut random, &mut sound, 85.0);
         let found = measured(&sound, rate_hz);
-        for (descriptor, truth) in closed_forms(f0_hz, &amplitudes) {
+        let of = |(descriptor, truth): (Descriptor, f64)| {
             let value = found.sustain.median.get(descriptor).unwrap_or(f64::NAN);
             if truth.is_infinite() {
                 assert!(value > 40.0, "{case}: odd only, {value}");
-                continue;
+                return None;
             }
-            if !is_right(descriptor, value, truth) {
-                wrong += 1;
-                println!(
-                    "case {case} f0 {f0_hz:.2} rate {rate_hz}: {descriptor:?} {value} {truth}"
-                );
-            }
-            let error = match descriptor {
-                Descriptor::OddEven | Descriptor::Slope => value - truth,
-                _ => 100.0 * (value - truth) / (truth.abs() + 1e-3),
-            };
-            match worst.iter_mut().find(|(known, _)| *known == descriptor) {
-                Some((_, most)) => *most = most.max(error.abs()),
-                None => worst.push((descriptor, error.abs())),
-            }
-        }
+            Some((descriptor, error_of(descriptor, value, truth)))
+        };
+        closed_forms(f0_hz, &amplitudes).into_iter().filter_map(of).collect::<Vec<_>>()
+    });
+    let errors: Vec<(Descriptor, f64)> = errors.into_iter().flatten().collect();
+    for words in DESCRIPTORS {
+        let of: Vec<f64> = errors
+            .iter()
+            .filter(|(descriptor, _)| *descriptor == words.descriptor)
+            .map(|(_, error)| *error)
+            .collect();
+        let Some((_, tolerance)) = TOLERANCES.iter().find(|(known, _)| *known == words.descriptor)
+        else {
+            assert!(of.is_empty(), "{} is measured and not held", words.key);
+            continue;
+        };
+        let unit = if matches!(words.descriptor, Descriptor::OddEven | Descriptor::Slope) {
+            "dB"
+        } else {
+            "%"
+        };
+        Accuracy::all_bare(format!("{} of a harmonic tone", words.key), unit, of).hold(*tolerance);
     }
-    for (descriptor, error) in worst {
-        println!("{descriptor:?}: worst {error:.4} (% or dB)");
-    }
-    assert_eq!(wrong, 0);
 }
 
+/// Of the descriptors of harmonic tones at 85 dB over noise: RMS errors.
+const TOLERANCES: &[(Descriptor, f64)] = &[
+    (Descriptor::Centroid, 5e-4),
+    (Descriptor::CentroidOverF0, 5e-4),
+    (Descriptor::Spread, 5e-4),
+    (Descriptor::Skewness, 7e-3),
+    (Descriptor::Kurtosis, 0.095),
+    (Descriptor::Slope, 2.4e-5),
+    (Descriptor::Rolloff85, 3e-4),
+    (Descriptor::Rolloff95, 1.8e-4),
+    (Descriptor::OddEven, 7e-5),
+    (Descriptor::Tristimulus1, 5e-4),
+    (Descriptor::Tristimulus2, 1.3e-3),
+    (Descriptor::Tristimulus3, 4e-4),
+    (Descriptor::Irregularity, 1.3e-3),
+];
+
 #[test]
-fn attacks_are_told() {
-    let mut random = ChaCha8Rng::seed_from_u64(0x7132);
-    let mut worst = [0f64; 3];
-    let mut covered = 0;
-    let mut all = 0;
-    for (n, duration_s) in [0.005, 0.02, 0.1].into_iter().enumerate() {
-        for case in 0..24 {
+pub(crate) fn attacks_are_told() {
+    for (n, (duration_s, tolerance)) in
+        [(0.005, 0.15), (0.02, 0.14), (0.1, 1.8)].into_iter().enumerate()
+    {
+        let errors = in_parallel(trials(100, 400), |case| {
+            let mut random = ChaCha8Rng::seed_from_u64(0x7132_0000 + 1000 * n as u64 + case);
             let f0_hz = 220.0 * 8f64.powf(random.random::<f64>());
-            let rate_hz = RATES_HZ[case % 3];
+            let rate_hz = RATES_HZ[case as usize % 3];
             let amplitudes: Vec<(usize, f64)> = (1..=8).map(|n| (n, 0.2 / n as f64)).collect();
             let before_s = 0.1 + 0.1 * random.random::<f64>();
             let mut sound = vec![0.0; (before_s * rate_hz) as usize];
@@ -181,42 +208,27 @@ fn attacks_are_told() {
                 x * gain * (-falls * time_s).exp()
             }));
             with_noise(&mut random, &mut sound, 50.0);
-            let found = measured(&sound, rate_hz);
-            let Some(rise) = found.rise else {
-                println!("case {case} f0 {f0_hz:.1} {duration_s}: none");
-                worst[n] = f64::INFINITY;
-                continue;
-            };
-            let error = rise.duration_s.value / duration_s - 1.0;
-            if error.abs() > 0.1 {
-                println!("case {case} f0 {f0_hz:.1} {duration_s} falls {falls:.2}: {rise:?}");
-            }
-            worst[n] = worst[n].max(error.abs());
-            all += 1;
-            covered +=
-                usize::from((rise.duration_s.value - duration_s).abs() < 2.0 * rise.duration_s.u);
-        }
+            let rise = measured(&sound, rate_hz).rise;
+            let rise = rise.unwrap_or_else(|| panic!("case {case}, {f0_hz} Hz: no attack"));
+            let of = rise.duration_s;
+            (100.0 * (of.value / duration_s - 1.0), 100.0 * of.u / duration_s)
+        });
+        let attack = Accuracy::all(format!("attack of {:.0} ms", 1e3 * duration_s), "%", errors);
+        assert!(attack.worst() < 10.0, "{}", attack.worst());
+        attack.hold(tolerance);
     }
-    println!(
-        "attack of 5, 20, 100 ms: worst {:.3} {:.3} {:.3}; 2u covers {covered} of {all}",
-        worst[0], worst[1], worst[2]
-    );
-    assert!(worst.iter().all(|worst| *worst < 0.1));
 }
 
 #[test]
-fn harmonics_over_noise_are_told() {
-    let mut random = ChaCha8Rng::seed_from_u64(0x7133);
-    let (mut covered, mut all) = (0, 0);
-    let mut largest = 0f64;
-    for hnr_db in [0.0, 10.0, 20.0, 30.0, 40.0, 50.0] {
-        let mut worst = 0f64;
-        for case in 0..12 {
+pub(crate) fn harmonics_over_noise_are_told() {
+    for levels_db in [[0.0, 10.0, 20.0], [30.0, 40.0, 50.0]] {
+        let errors = in_parallel(trials(102, 1200), |case| {
+            let hnr_db = levels_db[case as usize % 3];
+            let mut random = ChaCha8Rng::seed_from_u64(0x7133_0000 + 10_000 * hnr_db as u64 + case);
             let f0_hz = 80.0 * 12f64.powf(random.random::<f64>());
-            let rate_hz = RATES_HZ[case % 3];
+            let rate_hz = RATES_HZ[case as usize % 3];
             let amplitudes: Vec<(usize, f64)> = (1..=12).map(|n| (n, 0.1 / n as f64)).collect();
-            let vibrato = case % 4 == 3;
-            let mut sound = if vibrato {
+            let mut sound = if (case / 3) % 4 == 3 {
                 let partials: Vec<Partial> = amplitudes
                     .iter()
                     .map(|(n, a)| Partial {
@@ -232,25 +244,18 @@ fn harmonics_over_noise_are_told() {
                 tone(&mut random, f0_hz, &amplitudes, rate_hz, 2.0)
             };
             with_noise(&mut random, &mut sound, hnr_db);
-            let found = measured(&sound, rate_hz);
-            let value = found.whole.median.get(Descriptor::HarmonicToNoise).unwrap_or(f64::NAN);
-            let u = found.whole.median_u.get(Descriptor::HarmonicToNoise).unwrap_or(f64::NAN);
-            let error = value - hnr_db;
-            if error.is_nan() || error.abs() > 0.5 {
-                println!(
-                    "hnr {hnr_db} case {case} f0 {f0_hz:.1} vib {vibrato}: {value} f0 {:?}",
-                    found.f0_hz
-                );
-            }
-            worst = worst.max(if error.is_nan() { 99.0 } else { error.abs() });
-            all += 1;
-            covered += usize::from(error.abs() < 2.0 * u);
-        }
-        println!("harmonics {hnr_db} dB over noise: worst {worst:.3} dB");
-        largest = largest.max(worst);
+            let found = measured(&sound, rate_hz).whole;
+            let of = |summary: &tonemap_core::timbre::Descriptors| {
+                summary.get(Descriptor::HarmonicToNoise).unwrap_or(f64::NAN)
+            };
+            (of(&found.median) - hnr_db, of(&found.median_u))
+        });
+        let [from_db, _, to_db] = levels_db;
+        let name = format!("harmonics {from_db:.0} to {to_db:.0} dB over noise");
+        let harmonics = Accuracy::all(name, "dB", errors);
+        assert!(harmonics.worst() < 1.0, "{}", harmonics.worst());
+        harmonics.hold(if from_db == 0.0 { 0.085 } else { 0.06 });
     }
-    println!("2u covers {covered} of {all}");
-    assert!(largest < 0.5);
 }
 
 #[test]
@@ -304,10 +309,10 @@ fn note_with_everything(seed: u64, f0_hz: f64, rate_hz: f64, late_s: f64) -> Vec
 }
 
 #[test]
-fn gain_rate_and_start_change_nothing() {
-    let mut worst = [0f64; 3];
-    for seed in 0..6 {
-        let f0_hz = 150.0 * (f64::from(seed as u32) * 0.55).exp2();
+pub(crate) fn gain_rate_and_start_change_nothing() {
+    let worst = in_parallel(trials(6, 60), |seed| {
+        let mut worst = [0f64; 3];
+        let f0_hz = 150.0 * (f64::from(seed as u32 % 6) * 0.55).exp2();
         let sound = note_with_everything(seed, f0_hz, 48_000.0, 0.2);
         let usual = measured(&sound, 48_000.0);
         let quieter: Vec<f64> = sound.iter().map(|x| 0.05 * x).collect();
@@ -359,15 +364,20 @@ fn gain_rate_and_start_change_nothing() {
                 worst[n] = worst[n].max((a / b - 1.0).abs());
             }
         }
+        worst
+    });
+    for (n, (way, tolerance)) in
+        [("gain", 5e-5), ("rate", 0.016), ("start", 0.0033)].into_iter().enumerate()
+    {
+        let name = format!("timbre of a note by another {way}, share");
+        Accuracy::all_bare(name, "1", worst.iter().map(|worst| worst[n])).hold_worst(tolerance);
     }
-    println!("gain {:.1e}, rate {:.4}, start {:.4} at worst", worst[0], worst[1], worst[2]);
-    assert!(worst[0] < 1e-4 && worst[1] < 0.01 && worst[2] < 0.01);
 }
 
 #[test]
-fn resonances_distortion_and_wavering_are_told() {
-    let mut random = ChaCha8Rng::seed_from_u64(0x7134);
-    for _ in 0..8 {
+pub(crate) fn resonances_are_told() {
+    let errors = in_parallel(trials(8, 80), |case| {
+        let mut random = ChaCha8Rng::seed_from_u64(0x7134_0000 + case);
         let f0_hz = 90.0 + 60.0 * random.random::<f64>();
         let (centre_hz, width_hz) =
             (700.0 + 900.0 * random.random::<f64>(), 150.0 + 250.0 * random.random::<f64>());
@@ -383,9 +393,17 @@ fn resonances_distortion_and_wavering_are_told() {
         let [region] = content.envelope_regions[..] else {
             panic!("{:?}", content.envelope_regions)
         };
-        assert!((region.centre_hz / centre_hz - 1.0).abs() < 0.01, "{region:?} {centre_hz}");
-        assert!((region.bandwidth_hz / width_hz - 1.0).abs() < 0.02, "{region:?} {width_hz}");
-    }
+        let percent = |found: f64, truth: f64| 100.0 * (found / truth - 1.0);
+        (percent(region.centre_hz, centre_hz), percent(region.bandwidth_hz, width_hz))
+    });
+    let (centre, width): (Vec<f64>, Vec<f64>) = errors.into_iter().unzip();
+    Accuracy::all_bare("centre of a resonance", "%", centre).hold(2e-4);
+    Accuracy::all_bare("width of a resonance", "%", width).hold(0.0034);
+}
+
+#[test]
+fn distortion_and_wavering_are_told() {
+    let mut random = ChaCha8Rng::seed_from_u64(0x7134);
     // A test tone with 0.3 % of the second harmonic, 0.1 % of the third, and noise at −70 dB.
     let mut sound = tone(&mut random, 1000.0, &[(1, 0.5), (2, 0.0015), (3, 0.0005)], 48_000.0, 2.0);
     with_noise(&mut random, &mut sound, 70.0);
