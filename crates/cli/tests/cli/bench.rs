@@ -27,6 +27,10 @@ impl Bench {
         Self { folder: tempfile::tempdir().expect("a folder") }
     }
 
+    pub(crate) fn folder(&self) -> &Path {
+        self.folder.path()
+    }
+
     pub(crate) fn path(&self, name: &str) -> PathBuf {
         self.folder.path().join(name)
     }

@@ -7,6 +7,9 @@
 //! - `reach.rs`: what is found reaches the reader
 //! - `kept.rs`: what is the user's stays the user's
 //! - `kills.rs`: interrupted runs leave nothing
+//! - `shapes.rs`: keys of JSON and heads of CSV; `texts.rs`: help and errors; both as reviewed, under `snapshots`
+//! - `drawn.rs`: what stands in figures
+//! - `hostile.rs`: damaged and odd input of every kind
 //! - `bench.rs`: helpers: a folder with takes, and the program run in it
 
 mod again;
@@ -14,6 +17,8 @@ mod bad_input;
 mod bench;
 mod compare;
 mod demo;
+mod drawn;
+mod hostile;
 mod inspect;
 mod kept;
 mod kills;
@@ -22,11 +27,13 @@ mod partials;
 mod pitch;
 mod reach;
 mod report;
+mod shapes;
 mod signal;
 mod sources;
 mod spectrogram;
 mod spectrum;
 mod study;
+mod texts;
 mod timbre;
 mod trend;
 mod tuning;

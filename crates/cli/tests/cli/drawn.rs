@@ -1,0 +1,177 @@
+//! What stands in figures: a mark for each tone, note and value, curves with their points, labels that leave each other
+//! room.
+
+use ab_glyph::{Font, FontRef};
+use roxmltree::{Document, Node};
+use serde_json::Value;
+
+use crate::bench::Bench;
+use crate::shapes::study;
+
+const CURVE: &str = "#0B6E75";
+const SECOND_CURVE: &str = "#D55E00";
+const TRACK: &str = "#78F0DC";
+const BAND: &str = "#7A6C9E";
+
+/// A figure, with the result that it shows.
+struct Drawn {
+    svg: String,
+    result: Value,
+}
+
+impl Drawn {
+    fn of(bench: &Bench, arguments: &str) -> Self {
+        let run = bench.run(&format!("{arguments} --format json --figure f.svg --force --quiet"));
+        assert_eq!(run.status, 0, "{arguments}: {}", run.err);
+        let svg = std::fs::read_to_string(bench.path("f.svg")).expect("drawn");
+        let collisions = collisions(&svg);
+        assert!(collisions.is_empty(), "{arguments}: {collisions:?}");
+        let value: Value =
+            serde_json::from_str(run.out.lines().next().expect("one")).expect("JSON");
+        Self { svg, result: value["result"].clone() }
+    }
+
+    /// Numbers of points of the lines or shapes of a kind and colour.
+    fn points(&self, tag: &str, colour: &str) -> Vec<usize> {
+        let document = Document::parse(&self.svg).expect("well-formed");
+        let is_it = |node: &Node<'_, '_>| {
+            let paint = if tag == "polyline" { "stroke" } else { "fill" };
+            node.has_tag_name(tag) && node.attribute(paint) == Some(colour)
+        };
+        let points = |node: Node<'_, '_>| {
+            node.attribute("points").map_or(0, |points| points.split_whitespace().count())
+        };
+        document.descendants().filter(is_it).map(points).collect()
+    }
+
+    /// How many rings of marks there are.
+    fn marks(&self) -> usize {
+        self.points("circle", "none").len()
+    }
+
+    fn count(&self, list: &str) -> usize {
+        self.result[list].as_array().unwrap_or_else(|| panic!("{list}: {}", self.result)).len()
+    }
+}
+
+/// Pairs of level texts that cover each other, and texts that leave the figure.
+fn collisions(svg: &str) -> Vec<String> {
+    let document = Document::parse(svg).expect("well-formed");
+    let root = document.root_element();
+    let view: Vec<f64> = root
+        .attribute("viewBox")
+        .expect("a view")
+        .split_whitespace()
+        .map(|number| number.parse().expect("a number"))
+        .collect();
+    let regular = include_bytes!("../../../figures/assets/Inter-Regular.otf");
+    let bold = include_bytes!("../../../figures/assets/Inter-SemiBold.otf");
+    let boxes: Vec<(String, [f64; 4])> = document
+        .descendants()
+        .filter(|node| node.has_tag_name("text") && node.attribute("transform").is_none())
+        .map(|node| {
+            let number = |name: &str| -> f64 {
+                node.attribute(name).and_then(|value| value.parse().ok()).expect("a number")
+            };
+            let words = node.text().unwrap_or_default().trim().to_string();
+            let is_bold = node.attribute("font-weight") == Some("bold");
+            let face: &[u8] = if is_bold { bold } else { regular };
+            let font = FontRef::try_from_slice(face).expect("a font");
+            let size = number("font-size");
+            let scale = size / f64::from(font.units_per_em().expect("known"));
+            let advances = words.chars().map(|c| font.h_advance_unscaled(font.glyph_id(c)));
+            let width = scale * advances.map(f64::from).sum::<f64>();
+            let left = match node.attribute("text-anchor") {
+                Some("middle") => number("x") - 0.5 * width,
+                Some("end") => number("x") - width,
+                _ => number("x"),
+            };
+            // From the top of capitals to the baseline, below the point that a text hangs from.
+            let (top, bottom) = (number("y") + 0.1 * size, number("y") + 0.76 * size);
+            (words, [left, left + width, top, bottom])
+        })
+        .collect();
+    let mut found = Vec::new();
+    for (n, (words, a)) in boxes.iter().enumerate() {
+        if a[0] < view[0] || a[1] > view[0] + view[2] || a[3] > view[1] + view[3] {
+            found.push(format!("'{words}' leaves the page"));
+        }
+        for (other, b) in &boxes[n + 1..] {
+            if a[0] < b[1] && b[0] < a[1] && a[2] < b[3] && b[2] < a[3] {
+                found.push(format!("'{words}' and '{other}'"));
+            }
+        }
+    }
+    found
+}
+
+#[test]
+fn a_spectrum_shows_its_curve_and_a_mark_for_each_tone() {
+    let drawn = Drawn::of(&study(), "spectrum cut0.wav");
+    // One more stands in the legend.
+    assert_eq!(drawn.marks(), drawn.count("peaks") + 1);
+    let points: usize = drawn.points("polyline", CURVE).into_iter().sum();
+    assert!(points > 2000, "{points}");
+}
+
+#[test]
+fn pitch_and_partials_show_every_frame_of_their_tracks() {
+    let bench = study();
+    let drawn = Drawn::of(&bench, "pitch tone.wav");
+    let voiced = drawn.result["track"].as_array().expect("a track").iter();
+    let voiced = voiced.filter(|point| point["voiced"] == true).count();
+    let points: usize = drawn.points("polyline", TRACK).into_iter().sum();
+    assert!((voiced..=voiced + 4).contains(&points), "{points} of {voiced}");
+    let drawn = Drawn::of(&bench, "partials cut0.wav --tracks");
+    let tracks = drawn.result["tracks"].as_array().expect("tracks");
+    let long =
+        tracks.iter().filter(|track| track["level_db"].as_array().is_some_and(|l| l.len() > 20));
+    let lines = drawn.points("polyline", TRACK);
+    assert!(lines.len() >= long.count() && lines.iter().sum::<usize>() > 1000, "{lines:?}");
+}
+
+#[test]
+fn timbre_shows_its_descriptors_over_time() {
+    let drawn = Drawn::of(&study(), "timbre tone.wav");
+    for colour in [CURVE, SECOND_CURVE] {
+        let points: usize = drawn.points("polyline", colour).into_iter().sum();
+        assert!(points > 300, "{colour}: {points}");
+    }
+}
+
+#[test]
+fn tuning_shows_a_mark_for_each_note_and_each_stiffness() {
+    let drawn = Drawn::of(&study(), "tuning cut0.wav cut1.wav tone.wav");
+    let notes = drawn.result["notes"].as_array().expect("notes");
+    let stiff = notes.iter().filter(|note| !note["inharmonicity"].is_null()).count();
+    assert!(notes.len() == 3 && stiff >= 2, "{notes:?}");
+    // The tone has no stiffness to be drawn on a logarithmic axis.
+    assert!((notes.len() + 2..=notes.len() + stiff).contains(&drawn.marks()), "{}", drawn.marks());
+}
+
+#[test]
+fn a_comparison_shows_both_curves_and_a_bar_for_each_band() {
+    let drawn = Drawn::of(&study(), "compare cut0.wav cut1.wav");
+    for colour in [CURVE, SECOND_CURVE] {
+        let points: usize = drawn.points("polyline", colour).into_iter().sum();
+        assert!(points > 300, "{colour}: {points}");
+    }
+    let bars = drawn.points("polygon", BAND).len() + drawn.points("polygon", CURVE).len();
+    let bands = drawn.count("bands");
+    assert!(bars >= bands && bars <= bands + 8, "{bars} bars of {bands} bands");
+}
+
+#[test]
+fn a_trend_shows_its_values_its_line_and_its_band() {
+    let drawn = Drawn::of(&study(), "trend --quantity partials.f0_hz --over cut");
+    assert_eq!(drawn.marks(), 3);
+    assert_eq!(drawn.points("polyline", BAND), [41]);
+    assert_eq!(drawn.points("polygon", BAND), [82]);
+}
+
+#[test]
+fn a_waterfall_shows_spectrum_after_spectrum() {
+    let drawn = Drawn::of(&study(), "spectrogram cut0.wav --waterfall");
+    let spectra = drawn.points("polyline", CURVE);
+    assert!(spectra.len() > 30 && spectra.iter().all(|points| *points > 100), "{spectra:?}");
+}
