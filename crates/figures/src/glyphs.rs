@@ -95,3 +95,55 @@ fn draw(path: &mut String, curves: &[OutlineCurve], place: impl Fn(Point) -> (f3
         pen = Some(to);
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    const HEAD: &str = "<svg xmlns=\"http://www.w3.org/2000/svg\">";
+
+    /// The outline of words at (1000, 500), 100 units high: the numbers of its path, and how many contours it has.
+    fn outline(words: &str, anchor: &str) -> (Vec<(f64, f64)>, usize) {
+        let layer = format!(
+            "<rect/><text x=\"1000\" y=\"500\" dy=\"0.76em\" text-anchor=\"{anchor}\" \
+             font-size=\"100\" fill=\"#123456\" opacity=\"0.5\">\n{words}\n</text><line/>"
+        );
+        let svg = outlined(HEAD, &layer).expect("outlined");
+        let document = roxmltree::Document::parse(&svg).expect("well-formed");
+        let names: Vec<&str> =
+            document.root_element().children().map(|node| node.tag_name().name()).collect();
+        assert_eq!(names, ["rect", "path", "line"]);
+        let path = document.descendants().find(|node| node.has_tag_name("path")).expect("one");
+        assert_eq!(
+            (path.attribute("fill"), path.attribute("opacity")),
+            (Some("#123456"), Some("0.5"))
+        );
+        let data = path.attribute("d").expect("a path");
+        let is_command = |letter: char| letter.is_ascii_alphabetic();
+        let numbers: Vec<f64> = data
+            .split(|letter: char| is_command(letter) || letter == ' ')
+            .filter_map(|number| number.parse().ok())
+            .collect();
+        let points = numbers.as_chunks::<2>().0.iter().map(|[x, y]| (*x, *y)).collect();
+        (points, data.matches('M').count())
+    }
+
+    #[test]
+    fn a_text_becomes_outlines_where_it_stood() {
+        let (bar, contours) = outline("l", "start");
+        assert_eq!(contours, 1);
+        let lowest = bar.iter().map(|point| point.1).fold(f64::MIN, f64::max);
+        assert!((lowest - 576.0).abs() < 0.2, "it stands on its baseline: {lowest}");
+        assert_eq!(outline("i", "start").1, 2, "a stem and a dot");
+        let middle = |points: &[(f64, f64)]| {
+            let x = points.iter().map(|point| point.0);
+            f64::midpoint(x.clone().fold(f64::MAX, f64::min), x.fold(f64::MIN, f64::max))
+        };
+        assert!((middle(&outline("HoH", "middle").0) - 1000.0).abs() < 2.0);
+        let [left, right] = ["start", "end"].map(|anchor| middle(&outline("HoH", anchor).0));
+        assert!((left + right - 2000.0).abs() < 2.0 && left > 1050.0, "{left} {right}");
+        // What is no letter of the font has the outline of what is missing; blanks have none.
+        assert!(outline("a\u{4e16}", "start").1 > outline("a", "start").1);
+        assert!(outline(" ", "start").0.is_empty());
+    }
+}

@@ -99,8 +99,8 @@ fn kill_runs(each: usize, seed: u64) {
             let _ = fs::remove_dir_all(bench.path(".tonemap/results"));
         }
         let mut child = program(&folder).args(line).spawn().expect("started");
-        // From 1 ms, within the start of a short run, to 0.5 s, within the work of a long one.
-        std::thread::sleep(Duration::from_secs_f64(0.001 * 500f64.powf(chance.next())));
+        // From 1 ms, within the start of a short run, to 0.15 s, within the work of a long one.
+        std::thread::sleep(Duration::from_secs_f64(0.001 * 150f64.powf(chance.next())));
         let words = [format!("-{signal}"), child.id().to_string()];
         // One that has ended already cannot be killed.
         let _ = Command::new("kill").args(words).output();
