@@ -99,7 +99,7 @@ fn with_noise(mut x: Vec<f64>, rms: f64, seed: u64) -> Vec<f64> {
 
 #[test]
 pub(crate) fn delay_polarity_and_gain_are_found_in_noise() {
-    let errors = in_parallel(trials(100, 1000), |case| {
+    let errors = in_parallel(trials(100, 200), |case| {
         let mut rng = ChaCha8Rng::seed_from_u64(91_0000 + case);
         let start_s = rng.random_range(0.0..0.1);
         let source = match case % 4 {
@@ -129,7 +129,7 @@ pub(crate) fn delay_polarity_and_gain_are_found_in_noise() {
 
 #[test]
 pub(crate) fn the_drift_between_two_clocks_is_found() {
-    let errors = in_parallel(trials(100, 400), |case| {
+    let errors = in_parallel(trials(100, 200), |case| {
         let mut rng = ChaCha8Rng::seed_from_u64(92_0000 + case);
         let mut source = Source::noise(&mut rng, -1.0, 6000.0);
         source.tones.truncate(40);
@@ -159,7 +159,7 @@ pub(crate) fn the_drift_between_two_clocks_is_found() {
 #[test]
 pub(crate) fn a_filter_is_told_where_both_stand_out_of_their_noise_and_nowhere_else() {
     const SECONDS: usize = 10;
-    let seeds = in_parallel(trials(6, 36), |seed| {
+    let seeds = in_parallel(trials(6, 12), |seed| {
         let count = SECONDS * RATE as usize;
         // Coloured noise whose level falls; a filter of one pole on top; noise that is as loud everywhere.
         let cut_hz = 300.0 * 1.7f64.powi((seed % 6) as i32);
@@ -225,7 +225,7 @@ fn real_differences(found: &Comparison) -> usize {
 
 #[test]
 pub(crate) fn chance_is_not_taken_for_a_difference() {
-    let pairs = in_parallel(trials(60, 400), |trial| {
+    let pairs = in_parallel(trials(60, 120), |trial| {
         let samples = [48_000, 96_000, 240_000][trial as usize % 3];
         let take = |seed| {
             let noise = white_noise(seed, 0.1, samples);

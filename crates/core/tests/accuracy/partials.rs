@@ -114,7 +114,7 @@ fn stiff_string(seed: u64) -> OfString {
 
 #[test]
 pub(crate) fn stiff_strings_are_measured() {
-    let strings = in_parallel(trials(120, 600), stiff_string);
+    let strings = in_parallel(trials(120, 240), stiff_string);
     let kind = "of stiff strings A0 to C7 at 40 dB";
     let in_percent = |(error, u): &(f64, f64)| (100.0 * error, 100.0 * u);
     let stiffness = strings.iter().filter_map(|string| string.stiffness.as_ref().map(in_percent));
@@ -137,7 +137,7 @@ pub(crate) fn stiff_strings_are_measured() {
 /// Without noise, the attack included.
 #[test]
 pub(crate) fn the_tracks_make_the_sound_again() {
-    let left_db = in_parallel(trials(8, 40), |seed| {
+    let left_db = in_parallel(trials(8, 16), |seed| {
         let mut rng = ChaCha8Rng::seed_from_u64(50_000 + seed);
         let string = PluckedString {
             frequency_hz: 65.0 * f64::exp2(rng.random_range(0.0..4.0)),
@@ -240,7 +240,7 @@ fn a_steady_note_is_made_again_to_its_end() {
 
 #[test]
 pub(crate) fn both_stages_of_a_decay_are_told() {
-    let stages = in_parallel(trials(40, 200), |seed| {
+    let stages = in_parallel(trials(40, 80), |seed| {
         let mut rng = ChaCha8Rng::seed_from_u64(60_000 + seed);
         let f0_hz = 60.0 * f64::exp2(rng.random_range(0.0..4.0));
         let (quick_s, slow_s) = (rng.random_range(0.8..1.6), rng.random_range(5.0..12.0));
@@ -273,7 +273,7 @@ pub(crate) fn both_stages_of_a_decay_are_told() {
 #[test]
 pub(crate) fn pairs_of_a_bell_are_told_apart() {
     let free = PartialsSettings { free: true, ..PartialsSettings::default() };
-    let spacings = in_parallel(trials(20, 200), |seed| {
+    let spacings = in_parallel(trials(20, 40), |seed| {
         let mut rng = ChaCha8Rng::seed_from_u64(70_000 + seed);
         let mut partials = Vec::new();
         let mut truth = Vec::new();
@@ -401,7 +401,7 @@ fn what_has_no_fundamental_is_refused_and_short_sounds_too() {
 /// Noise at the onset makes a component of its own that is over at once: it must not be taken for the partial.
 #[test]
 pub(crate) fn steady_tones_in_loud_noise_keep_their_frequency() {
-    let errors = in_parallel(trials(120, 600), |case| {
+    let errors = in_parallel(trials(120, 240), |case| {
         let mut random = ChaCha8Rng::seed_from_u64(0x77_0000 + case);
         let f0_hz = 150.0 * 12f64.powf(random.random::<f64>());
         let count = 1 + case as usize % 6;

@@ -227,7 +227,7 @@ pub(crate) fn no_octave_is_wrong() {
     let mut totals = [Score::default(); 5];
     for class in CLASSES {
         let scores =
-            [60.0, 40.0, 20.0, 10.0, 0.0].map(|snr_db| scored(class, snr_db, trials(12, 60)));
+            [60.0, 40.0, 20.0, 10.0, 0.0].map(|snr_db| scored(class, snr_db, trials(12, 24)));
         let columns: Vec<String> = scores.iter().map(Score::columns).collect();
         println!("{:<14}{}", format!("{class:?}"), columns.concat());
         for (total, score) in totals.iter_mut().zip(scores) {
@@ -309,7 +309,7 @@ fn steady(
 #[test]
 pub(crate) fn steady_notes_are_exact_and_their_uncertainty_covers() {
     let cents_of = |hz: f64, at_hz: f64| 1200.0 / std::f64::consts::LN_2 * hz / at_hz;
-    let notes = in_parallel(trials(160, 1600), |seed| {
+    let notes = in_parallel(trials(160, 320), |seed| {
         let mut rng = ChaCha8Rng::seed_from_u64(7000 + seed);
         let f0_hz = 27.5 * f64::exp2(rng.random_range(0.0..7.25));
         let mut sound = steady(f0_hz, &mut rng, |_| f0_hz, 1.0);
@@ -340,7 +340,7 @@ pub(crate) fn steady_notes_are_exact_and_their_uncertainty_covers() {
 
 #[test]
 pub(crate) fn vibrato_and_glide_are_followed() {
-    let notes = in_parallel(trials(24, 240), |seed| {
+    let notes = in_parallel(trials(24, 48), |seed| {
         let mut rng = ChaCha8Rng::seed_from_u64(9000 + seed);
         let f0_hz = 110.0 * f64::exp2(rng.random_range(0.0..4.0));
         let wavering = |t: f64| f0_hz * f64::exp2(30.0 / 1200.0 * (TAU * 5.5 * t).sin());

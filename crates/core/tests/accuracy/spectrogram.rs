@@ -39,7 +39,7 @@ fn strongest(picture: &Spectrogram) -> (f64, f64) {
 #[test]
 pub(crate) fn tones_have_their_level_and_place_on_every_axis() {
     for axis in AXES {
-        let errors = in_parallel(trials(20, 80), |seed| {
+        let errors = in_parallel(trials(20, 40), |seed| {
             let mut random = ChaCha8Rng::seed_from_u64(seed);
             let hz = 40.0 * 400f64.powf(random.random::<f64>());
             let level = random.random_range(-60.0..0.0);
@@ -213,7 +213,7 @@ fn resolution_and_time_are_traded_openly() {
 pub(crate) fn sharpened_glides_are_lines() {
     use std::sync::Arc;
     use tonemap_core::spectrogram::{SharpAnalyser, SpectrogramPlan};
-    let glides = in_parallel(trials(8, 40), |seed| {
+    let glides = in_parallel(trials(8, 16), |seed| {
         let (mut hz_squares, mut s_squares, mut weights) = (0.0, 0.0, 0.0);
         let mut random = ChaCha8Rng::seed_from_u64(seed);
         let from = random.random_range(200.0..2000.0);

@@ -129,7 +129,7 @@ fn scalings_agree_with_what_a_sine_is() {
 pub(crate) fn the_density_of_white_noise_is_right_at_every_window_and_average() {
     let truth_db = 10.0 * (2.0 * 0.01f64 / 24_000.0).log10();
     for averaging in [Averaging::Mean, Averaging::Median, Averaging::Exponential { time_s: 2.0 }] {
-        let errors = in_parallel(trials(6, 60), |seed| {
+        let errors = in_parallel(trials(6, 12), |seed| {
             let settings = SpectrumSettings {
                 averaging,
                 frames: FrameSettings {
@@ -172,7 +172,7 @@ fn the_median_of_few_frames_is_right_on_average() {
 #[test]
 pub(crate) fn confidence_intervals_cover() {
     for averaging in [Averaging::Mean, Averaging::Median, Averaging::Exponential { time_s: 1.0 }] {
-        let inside = in_parallel(trials(160, 1600), |seed| {
+        let inside = in_parallel(trials(160, 320), |seed| {
             let mut random = ChaCha8Rng::seed_from_u64(seed);
             let length = random.random_range(30_000..400_000);
             let mut sound = white_noise(seed, 0.05, length);

@@ -40,7 +40,7 @@ fn has(spectrum: &Spectrum, code: &str) -> bool {
 #[test]
 pub(crate) fn equal_tones_one_and_a_half_resolutions_apart_are_both_found() {
     for (duration_s, tolerance) in [(0.6, 1.1e-4), (1.0, 5.2e-5), (3.0, 1e-5)] {
-        let found = in_parallel(trials(200, 1000), |seed| {
+        let found = in_parallel(trials(200, 400), |seed| {
             let mut random = ChaCha8Rng::seed_from_u64(seed);
             let low_hz = random.random_range(100.0..5000.0);
             let spacing_hz = 7.5;
@@ -101,7 +101,7 @@ fn what_is_too_close_to_be_told_apart_is_told() {
 /// belong.
 #[test]
 pub(crate) fn harmonic_series_are_found_with_their_fundamental() {
-    let series = in_parallel(trials(300, 1500), |seed| {
+    let series = in_parallel(trials(300, 600), |seed| {
         let mut random = ChaCha8Rng::seed_from_u64(seed);
         let f0 = 40.0 * 25f64.powf(random.random::<f64>());
         let b: f64 = if seed % 3 == 0 { random.random_range(1e-5..5e-4) } else { 0.0 };
@@ -173,7 +173,7 @@ fn a_plucked_string_is_one_family_with_its_stiffness() {
 
 #[test]
 pub(crate) fn differences_are_beats_with_their_uncertainty() {
-    let errors = in_parallel(trials(200, 1000), |seed| {
+    let errors = in_parallel(trials(200, 400), |seed| {
         let mut random = ChaCha8Rng::seed_from_u64(0xd1_0000 + seed);
         let difference_hz = random.random_range(7.0..20.0);
         let tones = [(440.0, 0.2), (440.0 + difference_hz, 0.1), (1000.0, 0.01)];

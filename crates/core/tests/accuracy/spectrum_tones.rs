@@ -81,7 +81,7 @@ fn noisy_sine(seed: u64, snrs_db: &[f64]) -> Outcome {
 #[test]
 pub(crate) fn steady_tones_reach_the_cramer_rao_bound_and_their_uncertainty_covers() {
     let snrs_db: Vec<f64> = (1..=8).map(|step| f64::from(step) * 10.0).collect();
-    let outcomes = in_parallel(trials(1000, 8000), |seed| noisy_sine(seed, &snrs_db));
+    let outcomes = in_parallel(trials(1000, 2000), |seed| noisy_sine(seed, &snrs_db));
     for snr_db in &snrs_db {
         let of = outcomes.iter().filter(|outcome| outcome.snr_db == *snr_db);
         let over_bound = of.map(|outcome| outcome.over_bound);
@@ -100,7 +100,7 @@ pub(crate) fn steady_tones_reach_the_cramer_rao_bound_and_their_uncertainty_cove
 
 #[test]
 pub(crate) fn without_noise_there_is_no_bias() {
-    let worst = in_parallel(trials(400, 1600), |seed| {
+    let worst = in_parallel(trials(400, 800), |seed| {
         let mut random = ChaCha8Rng::seed_from_u64(90_000 + seed);
         let frequency_hz = 30.0 * 700f64.powf(random.random::<f64>());
         let phase = random.random_range(-PI..PI);
@@ -121,7 +121,7 @@ pub(crate) fn without_noise_there_is_no_bias() {
 /// The averaged frames alone, forced by a tone that decays too much to be steady.
 #[test]
 pub(crate) fn decaying_tones_keep_the_windowed_estimate_and_its_uncertainty_covers() {
-    let outcomes = in_parallel(trials(400, 1600), |seed| {
+    let outcomes = in_parallel(trials(400, 800), |seed| {
         let mut random = ChaCha8Rng::seed_from_u64(500_000 + seed);
         let tone = Partial {
             frequency_hz: 60.0 * 100f64.powf(random.random::<f64>()),
@@ -162,7 +162,7 @@ pub(crate) fn one_frame_stays_near_its_windows_own_bound() {
             ..FrameSettings::default()
         };
         let settings = SpectrumSettings { frames, ..SpectrumSettings::default() };
-        let errors = in_parallel(trials(100, 400), |seed| {
+        let errors = in_parallel(trials(100, 200), |seed| {
             let mut random = ChaCha8Rng::seed_from_u64(700_000 + seed);
             let frequency_hz = 100.0 * 150f64.powf(random.random::<f64>());
             let sigma = 0.5 / 2f64.sqrt() * 0.01;
@@ -186,7 +186,7 @@ pub(crate) fn one_frame_stays_near_its_windows_own_bound() {
 
 #[test]
 pub(crate) fn a_weak_tone_beside_a_strong_one_is_right() {
-    let worst = in_parallel(trials(200, 800), |seed| {
+    let worst = in_parallel(trials(200, 400), |seed| {
         let mut random = ChaCha8Rng::seed_from_u64(300_000 + seed);
         let strong_hz = random.random_range(300.0..5000.0);
         let settings = SpectrumSettings::default();
@@ -263,7 +263,7 @@ fn results_do_not_depend_on_how_samples_arrive() {
 fn a_single_tone_has_no_side_lobes_at_any_window() {
     for window in ["rectangular", "hann", "hamming", "blackman-harris", "flat-top", "kaiser"] {
         let window: WindowKind = window.parse().expect("a window");
-        let counts = in_parallel(trials(40, 160), |seed| {
+        let counts = in_parallel(trials(40, 80), |seed| {
             let mut random = ChaCha8Rng::seed_from_u64(910_000 + seed);
             let zero_pad = Some(random.random_range(1.0..4.0));
             let settings = SpectrumSettings {
@@ -299,7 +299,7 @@ fn a_single_tone_has_no_side_lobes_at_any_window() {
 /// taken for a steady tone, nor spoil the uncertainty.
 #[test]
 pub(crate) fn partials_of_plucked_strings_are_read_from_frames_and_covered() {
-    let errors = in_parallel(trials(80, 320), |seed| {
+    let errors = in_parallel(trials(80, 160), |seed| {
         let mut random = ChaCha8Rng::seed_from_u64(930_000 + seed);
         let string = synth::PluckedString {
             frequency_hz: 60.0 * 13f64.powf(random.random::<f64>()),

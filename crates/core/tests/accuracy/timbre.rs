@@ -116,7 +116,7 @@ fn error_of(descriptor: Descriptor, value: f64, truth: f64) -> f64 {
 
 #[test]
 pub(crate) fn descriptors_of_harmonic_tones_have_their_closed_forms() {
-    let errors = in_parallel(trials(48, 480), |case| {
+    let errors = in_parallel(trials(48, 96), |case| {
         let mut random = ChaCha8Rng::seed_from_u64(0x7131_0000 + case);
         let f0_hz = 70.0 * 20f64.powf(random.random::<f64>());
         let rate_hz = RATES_HZ[case as usize % 3];
@@ -192,7 +192,7 @@ pub(crate) fn attacks_are_told() {
     for (n, (duration_s, tolerance)) in
         [(0.005, 0.15), (0.02, 0.14), (0.1, 1.8)].into_iter().enumerate()
     {
-        let errors = in_parallel(trials(100, 400), |case| {
+        let errors = in_parallel(trials(100, 200), |case| {
             let mut random = ChaCha8Rng::seed_from_u64(0x7132_0000 + 1000 * n as u64 + case);
             let f0_hz = 220.0 * 8f64.powf(random.random::<f64>());
             let rate_hz = RATES_HZ[case as usize % 3];
@@ -222,7 +222,7 @@ pub(crate) fn attacks_are_told() {
 #[test]
 pub(crate) fn harmonics_over_noise_are_told() {
     for levels_db in [[0.0, 10.0, 20.0], [30.0, 40.0, 50.0]] {
-        let errors = in_parallel(trials(102, 1200), |case| {
+        let errors = in_parallel(trials(102, 204), |case| {
             let hnr_db = levels_db[case as usize % 3];
             let mut random = ChaCha8Rng::seed_from_u64(0x7133_0000 + 10_000 * hnr_db as u64 + case);
             let f0_hz = 80.0 * 12f64.powf(random.random::<f64>());
@@ -310,7 +310,7 @@ fn note_with_everything(seed: u64, f0_hz: f64, rate_hz: f64, late_s: f64) -> Vec
 
 #[test]
 pub(crate) fn gain_rate_and_start_change_nothing() {
-    let worst = in_parallel(trials(6, 60), |seed| {
+    let worst = in_parallel(trials(6, 12), |seed| {
         let mut worst = [0f64; 3];
         let f0_hz = 150.0 * (f64::from(seed as u32 % 6) * 0.55).exp2();
         let sound = note_with_everything(seed, f0_hz, 48_000.0, 0.2);
@@ -376,7 +376,7 @@ pub(crate) fn gain_rate_and_start_change_nothing() {
 
 #[test]
 pub(crate) fn resonances_are_told() {
-    let errors = in_parallel(trials(8, 80), |case| {
+    let errors = in_parallel(trials(8, 16), |case| {
         let mut random = ChaCha8Rng::seed_from_u64(0x7134_0000 + case);
         let f0_hz = 90.0 + 60.0 * random.random::<f64>();
         let (centre_hz, width_hz) =

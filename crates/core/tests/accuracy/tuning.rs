@@ -163,7 +163,7 @@ fn instrument(seed: u64) -> OfInstrument {
 
 #[test]
 pub(crate) fn strings_of_the_compass_are_measured() {
-    let instruments = in_parallel(trials(2, 20), instrument);
+    let instruments = in_parallel(trials(2, 4), instrument);
     let all = |name, unit, of: fn(&OfInstrument) -> &[(f64, f64)]| {
         Accuracy::all(name, unit, instruments.iter().flat_map(of).copied())
     };
@@ -175,7 +175,7 @@ pub(crate) fn strings_of_the_compass_are_measured() {
 /// The fitted reference over many instruments, from notes as exactly as they are told.
 #[test]
 pub(crate) fn the_reference_pitch_is_found_and_its_uncertainty_covers() {
-    let errors = in_parallel(trials(400, 4000), |trial| {
+    let errors = in_parallel(trials(400, 800), |trial| {
         let mut random = ChaCha8Rng::seed_from_u64(0x89_0000 + trial);
         let reference_hz = 435.0 + 10.0 * random.random::<f64>();
         let stretched = trial % 2 == 0;
