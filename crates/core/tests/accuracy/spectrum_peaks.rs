@@ -9,7 +9,7 @@ use tonemap_core::spectrum::{Peak, Spectrum, SpectrumSettings, measure};
 use tonemap_core::synth::{self, Partial, PluckedString, Vibrato, white_noise};
 use tonemap_core::units::cents_between;
 
-use crate::support::{Accuracy, in_parallel, trials};
+use crate::support::{Accuracy, in_parallel, tolerance, trials};
 
 pub(crate) const MEASURES: &[fn()] = &[
     equal_tones_one_and_a_half_resolutions_apart_are_both_found,
@@ -39,7 +39,7 @@ fn has(spectrum: &Spectrum, code: &str) -> bool {
 /// Two equal tones 1.5 resolutions apart with random phases, 40 dB over the noise of the whole band.
 #[test]
 pub(crate) fn equal_tones_one_and_a_half_resolutions_apart_are_both_found() {
-    for (duration_s, tolerance) in [(0.6, 1.1e-4), (1.0, 5.2e-5), (3.0, 1e-5)] {
+    for (duration_s, most_hz) in [(0.6, 1.1e-4), (1.0, 5.2e-5), (3.0, 1e-5)] {
         let found = in_parallel(trials(200, 400), |seed| {
             let mut random = ChaCha8Rng::seed_from_u64(seed);
             let low_hz = random.random_range(100.0..5000.0);
@@ -65,7 +65,7 @@ pub(crate) fn equal_tones_one_and_a_half_resolutions_apart_are_both_found() {
         println!("{duration_s} s: both found in {} of {} pairs", pairs.len() / 2, found.len());
         assert!(near * 100 >= 2 * found.len() * 95, "{duration_s} s: {near}");
         let name = format!("frequency of each of two equal tones, {duration_s} s");
-        Accuracy::all(name, "Hz", pairs).hold(tolerance);
+        Accuracy::all(name, "Hz", pairs).hold(most_hz);
     }
 }
 
@@ -134,7 +134,7 @@ pub(crate) fn harmonic_series_are_found_with_their_fundamental() {
     let right: Vec<_> = series.iter().flatten().copied().collect();
     println!("series: {} of {} right", right.len(), series.len());
     assert!(right.len() * 100 >= series.len() * 98);
-    Accuracy::all("fundamental of a series of tones", "cents", right).hold(2.4e-5);
+    Accuracy::all("fundamental of a series of tones", "cents", right).hold(tolerance(2.4e-5, 0.12));
 }
 
 #[test]

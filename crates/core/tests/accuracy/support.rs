@@ -25,6 +25,11 @@ pub(crate) fn trials(few: u64, all: u64) -> u64 {
     if ALL_TRIALS.load(Ordering::Relaxed) { all } else { few }
 }
 
+/// A tolerance: that of few trials, and that of all where single ones among many err by more.
+pub(crate) fn tolerance(few: f64, all: f64) -> f64 {
+    if ALL_TRIALS.load(Ordering::Relaxed) { all } else { few }
+}
+
 /// Runs `trials` numbered trials on all cores; what they give is in their order.
 pub(crate) fn in_parallel<T: Send>(trials: u64, trial: impl Fn(u64) -> T + Sync) -> Vec<T> {
     let cores = std::thread::available_parallelism().map_or(1, usize::from) as u64;
