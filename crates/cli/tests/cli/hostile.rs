@@ -21,7 +21,7 @@ use crate::bench::{Bench, sine};
 
 /// A run that goes on for longer does not end.
 const LONGEST: Duration = Duration::from_secs(60);
-/// Address space of a run, which tells memory that grows with what a file says of itself.
+/// Address space of a run: a file that claims to be huge must not make it grow.
 const MOST_MEMORY_KIB: u64 = 3 << 20;
 
 /// What a run came to.

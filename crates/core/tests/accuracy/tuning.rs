@@ -128,7 +128,7 @@ fn instrument(seed: u64) -> OfInstrument {
     let fitted = found.fitted_reference_hz.expect("notes");
     let off_cents = 1200.0 * (fitted.value / reference_hz).log2();
     let off_u = 1200.0 / std::f64::consts::LN_2 * fitted.u / fitted.value;
-    assert!(off_cents.abs() < 0.15 && off_cents.abs() < 3.0 * off_u, "{off_cents} u {off_u}");
+    assert!(off_cents.abs() < 0.1 && off_cents.abs() < 2.5 * off_u, "{off_cents} u {off_u}");
     let stretch = found.stretch.expect("a compass");
     assert_eq!(stretch.apart, [truths[37].note.to_string(), truths[71].note.to_string()]);
     assert!(found.findings.iter().any(|f| f.code == "stands_apart" && f.text.contains("A#3")));
