@@ -36,9 +36,15 @@ const COST_BETWEEN: f64 = 0.25;
 const COST_BELOW: f64 = 0.12;
 /// What a tone takes away that the series leaves out, as a share of its own evidence.
 const COST_LEFT_OUT: f64 = 0.5;
-/// Scatter of the tones of a steady series over what is taken for it, and as how many tones that counts.
-const USUAL_SCATTER: f64 = 0.01;
+/// Scatter of the tones of a steady series over what is taken for it, beside the noise and where that cannot be
+/// seen, and as how many tones that counts.
+const USUAL_SCATTER: f64 = 0.003;
+const UNSEEN_SCATTER: f64 = 0.01;
 const USUAL_COUNT: f64 = 2.0;
+/// Tones closer than this have no bins between their main lobes, which end three bins away; from the other
+/// on, a quarter of all bins lies where side lobes are below -70 dB.
+const SKIRTS_BINS: f64 = 6.0;
+const CLEAR_BINS: f64 = 11.0;
 /// By so many bins the side lobes of a tone as strong move the frequency of another.
 const BENT_BINS: f64 = 0.003;
 /// Inharmonicity of a string before anything is known of it.
@@ -479,7 +485,7 @@ impl FrameReader {
             return None;
         }
         law.solve();
-        let (f0_hz, f0_hz_u, inharmonicity) = law.fundamental(matched);
+        let (f0_hz, f0_hz_u, inharmonicity) = law.fundamental(matched, proposed_hz / bin_hz);
         if !(range_hz.0..=range_hz.1).contains(&f0_hz) {
             return None;
         }
@@ -595,9 +601,9 @@ impl Law {
         }
     }
 
-    /// Frequency of the first partial, its uncertainty, and B. A stiffness that hardly stands out of its own
-    /// uncertainty is none: keeping only those above 0 would put f0 too low.
-    fn fundamental(&self, matched: usize) -> (f64, f64, f64) {
+    /// Frequency of the first partial, its uncertainty, and B, of tones so many bins apart. A stiffness that
+    /// hardly stands out of its own uncertainty is none: keeping only those above 0 would put f0 too low.
+    fn fundamental(&self, matched: usize, spacing_bins: f64) -> (f64, f64, f64) {
         const STANDS_OUT: f64 = 3.0;
         let determinant = self.weights * self.xx - self.x * self.x;
         let slope_u = (self.weights / determinant).sqrt();
@@ -607,16 +613,20 @@ impl Law {
                 + 2.0 * square * slope * self.x
                 + slope * slope * (self.xx - 1.0 / (USUAL_B * USUAL_B))
         };
+        let of_noise = self.of_noise / matched as f64;
+        // Between tones so close there is no noise to be seen, but the skirts of their main lobes.
+        let is_seen = ((spacing_bins - SKIRTS_BINS) / (CLEAR_BINS - SKIRTS_BINS)).clamp(0.0, 1.0);
+        let usual = UNSEEN_SCATTER + is_seen * (USUAL_SCATTER + of_noise - UNSEEN_SCATTER);
         // The scatter of the tones says how far to trust them; few say little of it, and then what is usual
-        // counts.
+        // counts. A variance that is itself known from so few is not divided by all of them.
         let scatter = |misfit: f64, fitted: f64| {
-            let of_noise = self.of_noise / matched as f64;
             let free = (matched as f64 - fitted).max(0.0);
-            let usual = USUAL_COUNT * (USUAL_SCATTER + of_noise);
-            ((misfit.max(0.0) + usual) / (free + USUAL_COUNT)).max(of_noise)
+            let sum = misfit.max(0.0) + USUAL_COUNT * usual;
+            (sum / (free + USUAL_COUNT - 1.0)).max(is_seen * of_noise)
         };
         let stiff = scatter(rest(self.square, self.slope), 2.0);
-        let (square, slope, variance) = if self.slope > STANDS_OUT * slope_u * stiff.sqrt() {
+        let least = slope_u * stiff.max(of_noise).sqrt();
+        let (square, slope, variance) = if self.slope > STANDS_OUT * least {
             let variance = (self.xx - 2.0 * self.x + self.weights) / determinant;
             (self.square, self.slope, variance * stiff)
         } else {
