@@ -7,7 +7,7 @@ use tonemap_media::RawFormat;
 use tonemap_study::ResultStore;
 
 use crate::files;
-use crate::recipe;
+use crate::rerun;
 use crate::saved::{self, Saved};
 use crate::studies::{Named, OpenStudy};
 
@@ -67,7 +67,7 @@ impl Analyses {
         if let Some(known) = self.store.as_ref().and_then(|store| store.get(&key)) {
             return Ok(known);
         }
-        let result = recipe::run(&arguments, &self.folder).with_context(name)?;
+        let result = rerun::run(&arguments, &self.folder).with_context(name)?;
         if let Some(store) = &self.store {
             let kept = std::fs::create_dir_all(store.folder())
                 .map_err(anyhow::Error::from)
@@ -83,7 +83,7 @@ impl Analyses {
     /// The same without looking for it or keeping it.
     pub(crate) fn run_anew(&self, arguments: &[String]) -> Result<String> {
         let arguments = self.whole(arguments);
-        recipe::run(&arguments, &self.folder).with_context(|| arguments.join(" "))
+        rerun::run(&arguments, &self.folder).with_context(|| arguments.join(" "))
     }
 
     /// A command line with how takes are read.
@@ -134,11 +134,15 @@ fn as_path_word(file: &Path) -> String {
     if word.starts_with('-') { format!("./{word}") } else { word }
 }
 
-/// A command and the rest of a quantity's name: `timbre.centroid_hz`, `partials[2].frequency_hz`.
-pub(crate) fn command_of(quantity: &str) -> Option<(&str, &str)> {
+/// A command, one of those given, and the rest of a quantity's name: `timbre.centroid_hz`,
+/// `partials[2].frequency_hz`.
+pub(crate) fn command_of<'q>(
+    quantity: &'q str,
+    mut commands: impl Iterator<Item = &'static str>,
+) -> Option<(&'q str, &'q str)> {
     let end = quantity.find(['.', '['])?;
     let command = &quantity[..end];
-    recipe::measures_takes(command).then(|| {
+    commands.any(|known| known == command).then(|| {
         let rest = &quantity[end..];
         // Where the command and its list have one name, it is the list that is meant.
         (command, if rest.starts_with('[') { quantity } else { &rest[1..] })

@@ -217,16 +217,16 @@ pub(crate) struct OutputArgs {
     #[arg(long, value_enum, default_value_t = Format::Text)]
     pub(crate) format: Format,
     /// Write the result to a file instead of standard output
-    #[arg(long, value_name = "FILE")]
+    #[arg(long, value_name = "FILE", help_heading = "Files")]
     pub(crate) output: Option<PathBuf>,
     /// Replace files that exist already
-    #[arg(long)]
+    #[arg(long, help_heading = "Files")]
     pub(crate) force: bool,
     /// Print nothing but the result
-    #[arg(long, short, conflicts_with = "verbose")]
+    #[arg(long, short, conflicts_with = "verbose", help_heading = "Messages")]
     pub(crate) quiet: bool,
     /// Say what is being done, on standard error
-    #[arg(long, short)]
+    #[arg(long, short, help_heading = "Messages")]
     pub(crate) verbose: bool,
 }
 

@@ -3,29 +3,19 @@
 //! It is a ZIP archive that holds each array as a file of the NPY format.
 
 use std::io::{Cursor, Seek, Write};
-use std::path::Path;
 
 use anyhow::{Context, Result};
 use zip::ZipWriter;
 use zip::write::SimpleFileOptions;
 
-use crate::files::{self, Content};
-use crate::output::Usage;
-
 /// Named arrays of numbers: a column, or a table of rows of this many numbers.
 pub(crate) type Arrays = Vec<(String, Vec<f64>, Option<usize>)>;
 
-/// Refuses a file whose name does not end in .npz.
-pub(crate) fn check_name(file: &Path) -> Result<()> {
-    if file.extension().is_some_and(|ending| ending.eq_ignore_ascii_case("npz")) {
-        return Ok(());
-    }
-    let reason = "arrays are written as an NPZ file; name it FILE.npz";
-    Err(Usage(format!("{}: {reason}", file.display())).into())
-}
+/// What is said of a file whose name does not end in .npz.
+pub(crate) const KIND: &str = "arrays are written as an NPZ file; name it FILE.npz";
 
-/// Writes the arrays as float64, uncompressed.
-pub(crate) fn write_npz(file: &Path, arrays: &Arrays, force: bool) -> Result<()> {
+/// The arrays as float64, uncompressed.
+pub(crate) fn npz(arrays: &Arrays) -> Result<Vec<u8>> {
     let mut archive = ZipWriter::new(Cursor::new(Vec::new()));
     for (name, values, row) in arrays {
         let rows_of = |row: usize| vec![values.len() / row.max(1), row];
@@ -33,10 +23,9 @@ pub(crate) fn write_npz(file: &Path, arrays: &Arrays, force: bool) -> Result<()>
         let bytes: Vec<u8> = values.iter().flat_map(|value| value.to_le_bytes()).collect();
         begin_array(&mut archive, name, "<f8", &shape)
             .and_then(|()| Ok(archive.write_all(&bytes)?))
-            .with_context(|| format!("{}: the array {name}", file.display()))?;
+            .with_context(|| format!("the array {name}"))?;
     }
-    let content = archive.finish().with_context(|| file.display().to_string())?;
-    files::write_whole(file, Content::Result, content.get_ref(), force)
+    Ok(archive.finish()?.into_inner())
 }
 
 /// Begins an array of an archive (the NPY format, version 1.0, as NumPy documents it), whose values follow

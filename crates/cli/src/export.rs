@@ -11,7 +11,7 @@ use zip::ZipWriter;
 
 use crate::arrays;
 use crate::files::{self, Content, Draft};
-use crate::output::Usage;
+use crate::status::Usage;
 
 /// The level that 0 of a picture stands for, below that of a full-scale sine, and the step from one value
 /// to the next, in dB.

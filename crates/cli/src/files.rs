@@ -18,7 +18,7 @@ use tonemap_media::TakeReader;
 use tonemap_study::{FILE_NAME, Study};
 
 use crate::interrupt;
-use crate::output::Usage;
+use crate::status::Usage;
 
 /// What is about to be written.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

@@ -23,7 +23,7 @@ pub(crate) struct FundamentalArgs {
 impl FundamentalArgs {
     /// Settings for partials of a part, with A4 at `reference_hz` and the note that the study expects.
     pub(crate) fn settings(&self, part: &Part<'_>, reference_hz: f64) -> Result<PartialsSettings> {
-        let rate = part.take().info.sample_rate_hz;
+        let rate = part.rate_hz();
         let range_hz = match self.fundamental {
             Some(range) => range.hz(reference_hz, rate)?,
             None => DEFAULT_RANGE_HZ,

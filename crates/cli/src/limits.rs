@@ -4,10 +4,10 @@ use std::io::{self, Write};
 use std::str::FromStr;
 
 use clap::Args;
-use serde_json::Value;
 use tonemap_core::Error;
+use tonemap_core::quantity::{Key, Quantity};
 
-use crate::output::{Status, Usage};
+use crate::status::{Status, Usage};
 use crate::text;
 
 /// Limits that must be met.
@@ -23,7 +23,7 @@ pub(crate) struct LimitArgs {
 /// A limit as typed: `cents<3`, `harmonic_to_noise_db>=30`.
 #[derive(Debug, Clone, PartialEq)]
 struct Limit {
-    key: String,
+    key: Key,
     below: bool,
     inclusive: bool,
     value: f64,
@@ -43,8 +43,7 @@ impl FromStr for Limit {
                 None => (false, rest),
             };
             let value: f64 = number.trim().parse().ok().filter(|value: &f64| value.is_finite())?;
-            let key = key.trim().to_string();
-            (!key.is_empty()).then_some(Self { key, below, inclusive, value })
+            Some(Self { key: key.parse().ok()?, below, inclusive, value })
         };
         read().ok_or_else(|| Error::Unreadable {
             given: text.into(),
@@ -55,19 +54,24 @@ impl FromStr for Limit {
 }
 
 impl Limit {
-    /// What is wrong with a row, if anything is.
-    fn missed(&self, row: &Value) -> Option<String> {
-        let Some(value) = find(row, &self.key).and_then(Value::as_f64) else {
+    /// What is wrong with a result, if anything is.
+    fn missed(&self, quantities: &[Quantity]) -> Option<String> {
+        let Some(value) = self.find(quantities).and_then(|quantity| quantity.value) else {
             return Some(format!("{} is not known", self.key));
         };
-        let compared = if self.key.ends_with("cents") { value.abs() } else { value };
+        let is_deviation = self.key.field().ends_with("cents");
+        let compared = if is_deviation { value.value.abs() } else { value.value };
         let holds = match (self.below, self.inclusive) {
             (true, false) => compared < self.value,
             (true, true) => compared <= self.value,
             (false, false) => compared > self.value,
             (false, true) => compared >= self.value,
         };
-        (!holds).then(|| format!("{} is {}", self.key, text::number(value, 3)))
+        (!holds).then(|| format!("{} is {}", self.key, text::number(value.value, 3)))
+    }
+
+    fn find<'q>(&self, quantities: &'q [Quantity]) -> Option<&'q Quantity> {
+        quantities.iter().find(|quantity| quantity.key == self.key)
     }
 
     fn words(&self) -> String {
@@ -81,32 +85,27 @@ impl Limit {
     }
 }
 
-/// The value under a key, or under its parts with dots between them.
-fn find<'a>(row: &'a Value, key: &str) -> Option<&'a Value> {
-    row.get(key).or_else(|| key.split('.').try_fold(row, |value, part| value.get(part)))
-}
-
 impl LimitArgs {
-    /// Compares rows, each with its name, and tells those that miss a limit. A key that no row has is wrong usage.
-    pub(crate) fn check(&self, rows: &[(String, Value)], status: Status) -> anyhow::Result<Status> {
+    /// Compares results, each with its name, and names those that miss a limit. A key that no result has is
+    /// wrong usage. The numbers are listed only if there is a limit.
+    pub(crate) fn check(
+        &self,
+        results: impl FnOnce() -> Vec<(String, Vec<Quantity>)>,
+        status: Status,
+    ) -> anyhow::Result<Status> {
+        if self.limits.is_empty() {
+            return Ok(status);
+        }
+        let results = results();
         let mut missed = false;
         for limit in &self.limits {
-            if let Some((_, row)) =
-                rows.first().filter(|_| rows.iter().all(|(_, row)| find(row, &limit.key).is_none()))
-            {
-                let known: Vec<&str> = (row.as_object().into_iter().flatten())
-                    .filter(|(_, value)| value.is_number())
-                    .map(|(key, _)| key.as_str())
-                    .collect();
-                return Err(Usage(format!(
-                    "no result has a key '{}'; there are {}",
-                    limit.key,
-                    known.join(", ")
-                ))
-                .into());
+            if results.iter().all(|(_, quantities)| limit.find(quantities).is_none()) {
+                let all = results.first().into_iter().flat_map(|(_, quantities)| quantities);
+                let meant = meant(&limit.key, all);
+                return Err(Usage(format!("no result has a key '{}'{meant}", limit.key)).into());
             }
-            for (name, row) in rows {
-                if let Some(why) = limit.missed(row) {
+            for (name, quantities) in &results {
+                if let Some(why) = limit.missed(quantities) {
                     missed = true;
                     // A standard error that cannot be written to leaves nothing to be done.
                     let _ = writeln!(
@@ -121,25 +120,43 @@ impl LimitArgs {
     }
 }
 
+/// The key that was meant, as the end of a sentence.
+fn meant<'q>(asked: &Key, known: impl Iterator<Item = &'q Quantity>) -> String {
+    let asked = asked.to_string();
+    let alike = |key: &String| strsim::jaro_winkler(key, &asked);
+    let ends_alike =
+        |key: &String| f64::from(u8::from(key.ends_with(&asked) || key.contains(&asked)));
+    let nearest = known
+        .map(|quantity| quantity.key.to_string())
+        .max_by(|a, b| (ends_alike(a) + alike(a)).total_cmp(&(ends_alike(b) + alike(b))));
+    nearest.map_or(String::new(), |key| format!("; did you mean '{key}'? --format json shows all"))
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
 
     #[test]
     fn limits_are_read_and_compared() {
-        let limit: Limit = "cents<3".parse().expect("a limit");
-        let row =
-            serde_json::json!({"cents": -2.5, "regions": {"whole": {"flux": 0.5}}, "b": null});
-        assert_eq!(limit.missed(&row), None);
-        let tight: Limit = "cents <= 2".parse().expect("a limit");
-        assert_eq!(tight.missed(&row), Some("cents is −2.500".into()));
-        let deep: Limit = "regions.whole.flux>0.4".parse().expect("a limit");
-        assert_eq!(deep.missed(&row), None);
-        let unknown: Limit = "b>0".parse().expect("a limit");
-        assert_eq!(unknown.missed(&row), Some("b is not known".into()));
-        let flat = serde_json::json!({"partials[2].level_db": -3.0});
-        let of_flat: Limit = "partials[2].level_db>-4".parse().expect("a limit");
-        assert_eq!(of_flat.missed(&flat), None);
+        use tonemap_core::Measured;
+        use tonemap_core::quantity::{Label, Unit};
+        let label = Label::new("x", "x", Unit::One, 3);
+        let quantity = |key: &str, value: Option<f64>| {
+            let value = value.map(|value| Measured::new(value, f64::NAN));
+            Quantity::new(key.parse().expect("a key"), &label, value)
+        };
+        let all = [
+            quantity("cents", Some(-2.5)),
+            quantity("regions.whole.flux", Some(0.5)),
+            quantity("b", None),
+            quantity("partials[2].level_db", Some(-3.0)),
+        ];
+        let missed = |limit: &str| limit.parse::<Limit>().expect("a limit").missed(&all);
+        assert_eq!(missed("cents<3"), None);
+        assert_eq!(missed("cents <= 2"), Some("cents is −2.500".into()));
+        assert_eq!(missed("regions.whole.flux>0.4"), None);
+        assert_eq!(missed("b>0"), Some("b is not known".into()));
+        assert_eq!(missed("partials[2].level_db>-4"), None);
         for wrong in ["cents", "cents<", "<3", "cents<x", "cents=3", "cents<inf"] {
             assert!(wrong.parse::<Limit>().is_err(), "{wrong}");
         }

@@ -1,26 +1,36 @@
 //! `tonemap`: what is in a sound, where exactly, and how sure.
 //!
 //! This crate ties the others together: arguments in, media → core → figures and text, files out.
-//! Each command is one file in [`commands`]; nothing is computed here.
+//! Each command is one file in [`commands`]; those that measure takes one by one are run by [`measure`].
 
 mod analyses;
 mod args;
 mod arrays;
+mod columns;
 mod commands;
 mod export;
 mod files;
 mod fundamental;
 mod interrupt;
+mod json;
 mod limits;
+mod look;
+mod measure;
 mod output;
+mod parts;
+mod passes;
 mod progress;
-mod recipe;
+mod record;
+mod rerun;
 mod saved;
 mod sides;
 mod sketch;
 mod sound;
+mod source;
+mod status;
 mod stream;
 mod studies;
+mod table;
 mod take;
 mod text;
 
@@ -29,29 +39,21 @@ use std::process::ExitCode;
 
 use clap::Parser;
 
-/// Measures what is in a sound: spectra and their tones, with the uncertainty of every number.
-///
-/// Levels are in dB re full scale: a full-scale sine reads 0 dB. Uncertainties (± u) are standard
-/// uncertainties: the true value lies within ± 2 u in about 95 of 100 cases.
-#[derive(Parser)]
-#[command(name = "tonemap", version, propagate_version = true, max_term_width = 100)]
-struct Cli {
-    #[command(subcommand)]
-    command: commands::Command,
-}
+use commands::Cli;
 
 fn main() -> ExitCode {
     let cli = Cli::parse();
+    commands::learn();
     interrupt::watch();
     files::sweep(Path::new("."));
     files::sweep(&std::env::temp_dir());
     let status = cli.command.run();
     match status {
         Ok(status) => status.into(),
-        Err(error) if output::is_broken_pipe(&error) => ExitCode::SUCCESS,
+        Err(error) if status::is_broken_pipe(&error) => ExitCode::SUCCESS,
         Err(error) => {
-            output::print_error(&error);
-            output::Status::of(&error).into()
+            status::print_error(&error);
+            status::Status::of(&error).into()
         }
     }
 }

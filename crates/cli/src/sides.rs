@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 use anyhow::{Context, Result};
 
 use crate::args::{Channel, PartArgs, SourceArgs, SpanArgs};
-use crate::output::Usage;
+use crate::status::Usage;
 use crate::studies;
 use crate::take::{Part, Take};
 

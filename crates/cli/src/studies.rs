@@ -11,7 +11,7 @@ use tonemap_study::{FILE_NAME, OWN_FOLDER, Study};
 
 use crate::args::SourceArgs;
 use crate::files;
-use crate::output::Usage;
+use crate::status::Usage;
 
 /// A study and the folder it is in.
 pub(crate) struct OpenStudy {

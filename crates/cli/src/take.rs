@@ -1,26 +1,21 @@
 //! A take as a command sees it: a file, a channel, a span, and what is wrong with them.
 
-use std::io::{BufWriter, Read};
-use std::path::{Path, PathBuf};
+use std::path::Path;
 
 use anyhow::{Context, Result};
-use rayon::prelude::*;
-use serde::Serialize;
 use tonemap_core::intake::LevelMeter;
-use tonemap_core::partials::{LONGEST_S, Moment, TrackPoint, sound_of};
+use tonemap_core::partials::LONGEST_S;
 use tonemap_core::units::{LevelReference, Note};
 use tonemap_core::{Error, Finding, SampleSpan, Span};
-use tonemap_media::{
-    Block, RawFormat, SdifFrame, SdifPartial, TakeInfo, TakeReader, WavEncoding, read_sdif,
-    write_wav,
-};
+use tonemap_media::{Block, TakeInfo};
 
-use crate::args::{Channel, PartArgs, SourceArgs, TakesArgs};
-use crate::files::{self, Temporary};
-use crate::output::{self, Status, Usage};
-use crate::progress::{Progress, TakesProgress};
-use crate::stream;
-use crate::studies::{self, Entry, Named};
+use crate::args::{Channel, PartArgs, SourceArgs, SpanArgs};
+use crate::files;
+use crate::progress::Progress;
+use crate::record::{SpanRecord, TakeRecord};
+use crate::source::Source;
+use crate::status::Usage;
+use crate::studies::{Entry, Named};
 use crate::text;
 
 /// An opened take.
@@ -35,51 +30,31 @@ pub(crate) struct Take {
     pub(crate) findings: Vec<Finding>,
 }
 
-/// Where the samples of a take come from.
-struct Source {
-    /// As the user named it.
-    path: PathBuf,
-    raw: Option<RawFormat>,
-    /// What came by standard input or a pipe, kept because it is read more than once.
-    spool: Option<Temporary>,
-    /// The sound of a file of partial tracks.
-    played: Option<Temporary>,
-}
-
-/// One channel over one span of a take.
+/// One channel over one span of a take, the mean of all, or all of them.
 pub(crate) struct Part<'a> {
     take: &'a Take,
-    /// Counted from 1; `None` is the mean of all.
-    channel: Option<usize>,
+    channels: Channels,
     pub(crate) span: SampleSpan,
     /// What its levels refer to: sound pressure where the channel is calibrated, else full scale,
     /// unless parts that stand side by side share another.
     pub(crate) reference: LevelReference,
 }
 
+/// Which channels of a take a part is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Channels {
+    /// Counted from 1.
+    One(usize),
+    /// The mean of all.
+    Mean,
+    /// All, each by itself.
+    All,
+}
+
 /// The samples of a part, and what was found of them.
 pub(crate) struct NoteSamples {
     pub(crate) samples: Vec<f32>,
     pub(crate) findings: Vec<Finding>,
-}
-
-/// What a result says about the take it comes from.
-#[derive(Serialize)]
-pub(crate) struct TakeRecord {
-    path: String,
-    blake3: String,
-    sample_rate_hz: f64,
-    channels: usize,
-    duration_s: f64,
-    #[serde(skip_serializing_if = "Option::is_none")]
-    channel: Option<String>,
-    span: SpanRecord,
-}
-
-#[derive(Serialize)]
-struct SpanRecord {
-    from_s: f64,
-    to_s: f64,
 }
 
 impl Take {
@@ -220,13 +195,13 @@ impl Take {
                 Channel::Number(number) if *number > names.len() => {
                     return Err(self.no_channel(number.to_string()));
                 }
-                Channel::Number(number) => channels.push(Some(*number)),
+                Channel::Number(number) => channels.push(Channels::One(*number)),
                 Channel::Name(name) => match names.iter().position(|known| known == name) {
-                    Some(n) => channels.push(Some(n + 1)),
+                    Some(n) => channels.push(Channels::One(n + 1)),
                     None => return Err(self.no_channel(name.clone())),
                 },
-                Channel::Mean => channels.push(None),
-                Channel::All => channels.extend((1..=names.len()).map(Some)),
+                Channel::Mean => channels.push(Channels::Mean),
+                Channel::All => channels.extend((1..=names.len()).map(Channels::One)),
             }
         }
         if channels.is_empty() {
@@ -240,15 +215,22 @@ impl Take {
                     ),
                 ));
             }
-            channels.push(Some(1));
+            channels.push(Channels::One(1));
         }
         let span = self.cut_span(args.span.span())?;
         let take = &*self;
-        let part = |channel| {
-            let part = Part { take, channel, span, reference: LevelReference::FullScale };
+        let part = |channels| {
+            let part = Part { take, channels, span, reference: LevelReference::FullScale };
             Part { reference: part.own_reference(), ..part }
         };
         Ok(channels.into_iter().map(part).collect())
+    }
+
+    /// The span asked for in all channels together.
+    pub(crate) fn whole(&mut self, args: &SpanArgs) -> Result<Part<'_>> {
+        let span = self.cut_span(args.span())?;
+        let reference = LevelReference::FullScale;
+        Ok(Part { take: self, channels: Channels::All, span, reference })
     }
 
     /// The span asked for in the one channel asked for.
@@ -347,20 +329,6 @@ impl Take {
     pub(crate) fn level_meter(&self, span: SampleSpan) -> LevelMeter {
         LevelMeter::new(self.info.sample_rate_hz, self.info.bits_per_sample).starting_at(span.start)
     }
-
-    /// What a result keeps of its take. Reads the whole file to hash it.
-    pub(crate) fn record(&self, span: SampleSpan, channel: Option<String>) -> Result<TakeRecord> {
-        let rate = self.info.sample_rate_hz;
-        Ok(TakeRecord {
-            path: self.exact_path(),
-            blake3: self.blake3()?,
-            sample_rate_hz: rate,
-            channels: self.info.channels,
-            duration_s: self.duration_s(),
-            channel,
-            span: SpanRecord { from_s: span.start as f64 / rate, to_s: span.end as f64 / rate },
-        })
-    }
 }
 
 impl<'a> Part<'a> {
@@ -368,11 +336,51 @@ impl<'a> Part<'a> {
         self.take
     }
 
+    /// What a result keeps of its take. Reads the whole file to hash it.
+    pub(crate) fn record(&self) -> Result<TakeRecord> {
+        let (take, rate) = (self.take, self.take.info.sample_rate_hz);
+        Ok(TakeRecord {
+            path: take.exact_path(),
+            blake3: take.blake3()?,
+            sample_rate_hz: rate,
+            channels: take.info.channels,
+            duration_s: take.duration_s(),
+            channel: (self.channels != Channels::All).then(|| self.channel_name()),
+            span: SpanRecord { from_s: self.start_s(), to_s: self.span.end as f64 / rate },
+        })
+    }
+
+    /// When it begins, in seconds from the start of its take.
+    pub(crate) fn start_s(&self) -> f64 {
+        self.span.start as f64 / self.take.info.sample_rate_hz
+    }
+
+    /// When it begins and ends.
+    pub(crate) fn span_s(&self) -> (f64, f64) {
+        (self.start_s(), self.span.end as f64 / self.take.info.sample_rate_hz)
+    }
+
+    /// Its sample rate in Hz.
+    pub(crate) fn rate_hz(&self) -> f64 {
+        self.take.info.sample_rate_hz
+    }
+
+    /// The span in words, for tables and figures.
+    pub(crate) fn span_line(&self) -> String {
+        self.take.span_line(self.span)
+    }
+
+    /// What its levels are in: dB, and re what.
+    pub(crate) fn level_unit(&self) -> String {
+        format!("dB {}", self.reference.words())
+    }
+
     /// Name of the channel.
     pub(crate) fn channel_name(&self) -> String {
-        match self.channel {
-            Some(number) => self.take.channel_names()[number - 1].clone(),
-            None => "mean".into(),
+        match self.channels {
+            Channels::One(number) => self.take.channel_names()[number - 1].clone(),
+            Channels::Mean => "mean".into(),
+            Channels::All => "all".into(),
         }
     }
 
@@ -396,9 +404,9 @@ impl<'a> Part<'a> {
 
     /// What all channels of the part have alike.
     fn shared(&self, of: impl Fn(usize) -> Option<f64>) -> Option<f64> {
-        let channels = match self.channel {
-            Some(number) => number - 1..number,
-            None => 0..self.take.info.channels,
+        let channels = match self.channels {
+            Channels::One(number) => number - 1..number,
+            Channels::Mean | Channels::All => 0..self.take.info.channels,
         };
         let mut values = channels.map(of);
         let first = values.next().flatten()?;
@@ -411,7 +419,8 @@ impl<'a> Part<'a> {
         if !several {
             return findings.to_vec();
         }
-        let channel = (self.take.info.channels > 1).then(|| self.channel_name());
+        let is_one_of_many = self.take.info.channels > 1 && self.channels != Channels::All;
+        let channel = is_one_of_many.then(|| self.channel_name());
         let named = |finding: &Finding| Finding {
             take: Some(self.take.name()),
             channel: channel.clone(),
@@ -422,9 +431,10 @@ impl<'a> Part<'a> {
 
     /// Name of the take, and of the channel where there are several.
     pub(crate) fn title(&self) -> String {
-        match self.take.info.channels {
-            1 => self.take.name(),
-            _ => format!("{}, channel {}", self.take.name(), self.channel_name()),
+        if self.take.info.channels == 1 || self.channels == Channels::All {
+            self.take.name()
+        } else {
+            format!("{}, channel {}", self.take.name(), self.channel_name())
         }
     }
 
@@ -476,119 +486,16 @@ impl<'a> Part<'a> {
 
     /// Work on blocks of all channels from work on samples of the one.
     fn on_channel(&self, mut work: impl FnMut(&[f32])) -> impl FnMut(&Block) {
-        let number = self.channel;
+        let channels = self.channels;
         let mut mean = Vec::new();
-        move |block| match number {
-            Some(number) => work(block.channel(number - 1)),
-            None => {
+        move |block| match channels {
+            Channels::One(number) => work(block.channel(number - 1)),
+            Channels::Mean | Channels::All => {
                 block.mean_into(&mut mean);
                 work(&mean);
             }
         }
     }
-}
-
-/// Finds the takes of a command in files or the study, and opens them. One that cannot be opened is told and does not
-/// stop the others; the status says so.
-pub(crate) fn open_named(args: &TakesArgs) -> Result<(Vec<Take>, Status)> {
-    let named = studies::find_takes(&args.takes, &args.source)?;
-    let mut status = Status::Done;
-    let mut takes = Vec::new();
-    for named in named {
-        match Take::open(named, &args.source) {
-            Ok(take) => takes.push(take),
-            Err(error) => {
-                output::print_error(&error);
-                status = Status::CouldNot;
-            }
-        }
-    }
-    Ok((takes, status))
-}
-
-/// The parts asked for of all takes. A take that has no such span is told and does not stop the others.
-pub(crate) fn parts_of<'a>(
-    takes: &'a mut [Take],
-    args: &PartArgs,
-    status: &mut Status,
-) -> Result<Vec<Part<'a>>> {
-    let several = takes.len() > 1;
-    let mut parts = Vec::new();
-    for take in takes {
-        match take.parts(args) {
-            Ok(of_take) => parts.extend(of_take),
-            Err(error) if several && Status::of(&error) == Status::CouldNot => {
-                output::print_error(&error);
-                *status = Status::CouldNot;
-            }
-            Err(error) => return Err(error),
-        }
-    }
-    Ok(parts)
-}
-
-/// Works on parts side by side; what comes back is in the order of the parts. One that fails is told and does not stop the
-/// others, unless it is the only one or the usage is wrong.
-pub(crate) fn each_part<'a, T: Send>(
-    parts: Vec<Part<'a>>,
-    what: &'static str,
-    quiet: bool,
-    status: &mut Status,
-    work: impl Fn(Part<'a>) -> Result<T> + Sync,
-) -> Result<Vec<T>> {
-    let several = parts.len() > 1;
-    let progress = TakesProgress::new(what, parts.len(), quiet || !several);
-    let results: Vec<Result<T>> = parts
-        .into_par_iter()
-        .map(|part| {
-            let title = part.title();
-            let file = part.take().path();
-            // What is wrong with a file names it already.
-            let result = work(part).map_err(|error| {
-                let words = format!("{error:#}");
-                let is_named = words.contains(&title) || words.contains(&file);
-                if several && !is_named { error.context(title) } else { error }
-            });
-            progress.advance();
-            result
-        })
-        .collect();
-    drop(progress);
-    let mut done = Vec::new();
-    for result in results {
-        match result {
-            Ok(one) => done.push(one),
-            Err(error) if several && Status::of(&error) == Status::CouldNot => {
-                output::print_error(&error);
-                *status = Status::CouldNot;
-            }
-            Err(error) => return Err(error),
-        }
-    }
-    Ok(done)
-}
-
-/// Lets the levels of parts that stand side by side refer to the same: sound pressure if all are
-/// calibrated, else full scale, which a finding says.
-pub(crate) fn share_reference<'p, 'a: 'p>(
-    parts: impl IntoIterator<Item = &'p mut Part<'a>>,
-) -> Option<Finding> {
-    let (mut full_scale, mut pressure): (Vec<&mut Part<'_>>, Vec<_>) =
-        parts.into_iter().partition(|part| part.reference == LevelReference::FullScale);
-    let (other, known) = (full_scale.first_mut()?, pressure.first_mut()?);
-    let finding = Finding::note(
-        "mixed_calibration",
-        format!(
-            "{} is calibrated and {} is not: all levels are re full scale. For dB re 20 µPa \
-             calibrate both, or measure them one by one.",
-            known.title(),
-            other.title()
-        ),
-    );
-    for part in pressure {
-        part.reference = LevelReference::FullScale;
-    }
-    Some(finding)
 }
 
 fn truncated(info: &TakeInfo, missing: u64, frames: u64) -> Finding {
@@ -601,90 +508,4 @@ fn truncated(info: &TakeInfo, missing: u64, frames: u64) -> Finding {
             frames as f64 / info.sample_rate_hz,
         ),
     )
-}
-
-impl Source {
-    fn new(path: &Path, raw: Option<RawFormat>) -> Result<Self> {
-        let spool = if path.as_os_str() == "-" {
-            Some(spooled(&mut std::io::stdin().lock()).context("standard input")?)
-        } else {
-            let stream = stream::open(path).with_context(|| files::shown(path))?;
-            let spool = stream.map(|mut stream| spooled(&mut stream)).transpose();
-            spool.with_context(|| files::shown(path))?
-        };
-        let mut source = Self { path: path.into(), raw, spool, played: None };
-        if raw.is_none() && is_tracks(source.file()) {
-            source.played = Some(play_tracks(source.file()).with_context(|| source.name())?);
-        }
-        Ok(source)
-    }
-
-    /// The file as it was given.
-    fn file(&self) -> &Path {
-        self.spool.as_ref().map_or(&self.path, Temporary::path)
-    }
-
-    fn name(&self) -> String {
-        if self.path.as_os_str() == "-" {
-            "standard input".into()
-        } else {
-            files::shown(&self.path)
-        }
-    }
-
-    fn reader(&self) -> Result<TakeReader> {
-        match self.raw {
-            Some(format) => TakeReader::open_raw(self.file(), format),
-            None => TakeReader::open(self.played.as_ref().map_or(self.file(), Temporary::path)),
-        }
-        .with_context(|| self.name())
-    }
-}
-
-/// All that a stream gives, in a file that can be read more than once.
-fn spooled(stream: &mut impl Read) -> Result<Temporary> {
-    let mut spool = Temporary::new()?;
-    std::io::copy(stream, spool.file_mut()).with_context(|| {
-        let folder = std::env::temp_dir();
-        format!(
-            "it could not be kept in {}, where it must be read from; set TMPDIR to a folder with room",
-            files::shown(&folder)
-        )
-    })?;
-    Ok(spool)
-}
-
-/// Whether a file holds partial tracks instead of samples.
-fn is_tracks(file: &Path) -> bool {
-    let mut start = [0; 4];
-    let read = std::fs::File::open(file).and_then(|mut file| file.read_exact(&mut start));
-    read.is_ok() && &start == b"SDIF"
-}
-
-/// Plays the partials of a file into a temporary one, so that they can be measured like any sound.
-fn play_tracks(file: &Path) -> Result<Temporary> {
-    const RATES_HZ: [u32; 3] = [48_000, 96_000, 192_000];
-    const MOST_BYTES: u64 = 1 << 30;
-    if std::fs::metadata(file)?.len() > MOST_BYTES {
-        anyhow::bail!("a file of partial tracks is read up to {} MB", MOST_BYTES >> 20);
-    }
-    let (_, frames) = read_sdif(&std::fs::read(file)?)?;
-    let moment = |frame: SdifFrame| Moment {
-        time_s: frame.time_s,
-        partials: (frame.partials.iter())
-            .map(|partial| {
-                let SdifPartial { index, frequency_hz, amplitude, phase_rad } = *partial;
-                (index, TrackPoint { frequency_hz, amplitude, phase_rad })
-            })
-            .collect(),
-    };
-    let moments: Vec<Moment> = frames.into_iter().map(moment).collect();
-    let all = moments.iter().flat_map(|moment| &moment.partials);
-    let highest_hz = all.map(|(_, point)| point.frequency_hz).fold(0.0, f64::max);
-    let holds = |rate_hz: &&u32| 0.45 * f64::from(**rate_hz) > highest_hz;
-    let rate_hz = *RATES_HZ.iter().find(holds).unwrap_or(&RATES_HZ[2]);
-    let sound = sound_of(&moments, rate_hz.into())?;
-    let mut played = Temporary::new()?;
-    write_wav(BufWriter::new(played.file_mut()), rate_hz, &[sound], WavEncoding::Float)?;
-    Ok(played)
 }

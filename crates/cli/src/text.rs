@@ -1,30 +1,58 @@
-//! Text for reading: tables, numbers, findings.
+//! Text for reading: numbers, sentences, findings, and how they look on a terminal.
 
-use comfy_table::{Cell, CellAlignment, Table, presets};
+use std::io::IsTerminal;
+use std::sync::OnceLock;
+
+use anstyle::{AnsiColor, Style};
 use tonemap_core::{Finding, Measured, Severity, merged, places_text};
 
 /// Width to which running text is wrapped.
 const LINE_WIDTH: usize = 96;
 
-/// A table of aligned columns. `left` says which columns hold words; the others hold numbers.
-pub(crate) fn table(head: &[&str], left: &[usize], rows: Vec<Vec<String>>) -> String {
-    let mut table = Table::new();
-    table.load_style(presets::NOTHING);
-    let aligned = |column: usize, text: String| {
-        let side = if left.contains(&column) { CellAlignment::Left } else { CellAlignment::Right };
-        Cell::new(text).set_alignment(side)
+/// How the result is read: the columns of the terminal it is printed on, and whether in colour.
+static READING: OnceLock<(Option<usize>, bool)> = OnceLock::new();
+
+/// Says whether the result goes to standard output: tables fit a terminal, and its colours are used unless
+/// NO_COLOR or TERM forbids them.
+pub(crate) fn goes_to_standard_output(is_so: bool) {
+    let out = std::io::stdout();
+    let reading = if is_so && out.is_terminal() {
+        let width = terminal_size::terminal_size().map(|(width, _)| usize::from(width.0));
+        (width, anstream::AutoStream::choice(&out) != anstream::ColorChoice::Never)
+    } else {
+        (None, false)
     };
-    let cells = |row: Vec<String>| -> Vec<Cell> {
-        row.into_iter().enumerate().map(|(column, text)| aligned(column, text)).collect()
+    // The first to say it is the command that was typed.
+    let _ = READING.set(reading);
+}
+
+/// Columns of the terminal that the result is printed on, if it is.
+pub(crate) fn terminal_width() -> Option<usize> {
+    READING.get().and_then(|(width, _)| *width)
+}
+
+fn styled(text: &str, style: Style) -> String {
+    let in_colour = READING.get().is_some_and(|(_, in_colour)| *in_colour);
+    if in_colour { format!("{style}{text}{style:#}") } else { text.into() }
+}
+
+/// The head of a table.
+pub(crate) fn head(line: &str) -> String {
+    styled(line, Style::new().bold())
+}
+
+/// A row that stands out from the others.
+pub(crate) fn outlier(line: &str) -> String {
+    styled(line, AnsiColor::Yellow.on_default())
+}
+
+fn severity(severity: Severity) -> String {
+    let style = match severity {
+        Severity::Serious => AnsiColor::Red.on_default().bold(),
+        Severity::Warning => AnsiColor::Yellow.on_default(),
+        Severity::Note => Style::new(),
     };
-    table.set_header(cells(head.iter().map(|title| (*title).to_string()).collect()));
-    for row in rows {
-        table.add_row(cells(row));
-    }
-    for column in table.column_iter_mut() {
-        column.set_padding((2, 0));
-    }
-    table.trim_fmt() + "\n"
+    styled(severity.word(), style)
 }
 
 /// What stands for a value that is not known.
@@ -96,6 +124,15 @@ pub(crate) fn listed(heading: &str, items: impl Iterator<Item = String>, most: u
     wrapped(&format!("  {heading} "), &(items.join(", ") + &more))
 }
 
+/// What is said of a difference.
+pub(crate) fn verdict(is_real: Option<bool>) -> &'static str {
+    match is_real {
+        Some(true) => "different",
+        Some(false) => "not distinguishable",
+        None => "uncertainty not known",
+    }
+}
+
 /// A number with its sign, as it stands for a difference.
 pub(crate) fn signed(number: String) -> String {
     if number.starts_with('−') || number == UNKNOWN { number } else { format!("+{number}") }
@@ -145,7 +182,7 @@ pub(crate) fn all_findings(findings: &[Finding]) -> String {
     let lines = merged(findings).into_iter().map(|(finding, places)| {
         let place =
             if places.is_empty() { String::new() } else { format!("{}: ", places_text(&places)) };
-        format!("  {} [{}]\n", finding.severity.word(), finding.code)
+        format!("  {} [{}]\n", severity(finding.severity), finding.code)
             + &wrapped("    ", &format!("{place}{}", finding.text))
     });
     lines.collect()
@@ -171,12 +208,6 @@ mod tests {
         assert_eq!(unknown.map(|x| number(x, 2)), [UNKNOWN; 3]);
         assert_eq!(unknown.map(significant), [UNKNOWN; 3]);
         assert_eq!(measured(f64::NAN, f64::NAN, 2).map(signed), [UNKNOWN; 2]);
-    }
-
-    #[test]
-    fn tables_align_numbers_right_and_words_left() {
-        let rows = vec![vec!["a".into(), "1".into()], vec!["bbb".into(), "−22".into()]];
-        assert_eq!(table(&["name", "dB"], &[0], rows), "  name   dB\n  a       1\n  bbb   −22\n");
     }
 
     #[test]

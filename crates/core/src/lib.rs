@@ -10,6 +10,7 @@
 //! |---|---|
 //! | [`units`] | Hz, seconds, notes, cents, decibels, and how a user types them |
 //! | [`Measured`] | a value with its standard uncertainty |
+//! | [`quantity`] | a number of a result with its key, name, unit and decimals |
 //! | [`Span`] | a stretch of time of a recording |
 //! | [`Finding`] | what the engineer must know beside a result |
 //! | [`window`] | window functions and their figures of merit |
@@ -61,6 +62,7 @@ mod linear;
 mod measured;
 pub mod partials;
 pub mod pitch;
+pub mod quantity;
 mod span;
 pub mod spectrogram;
 pub mod spectrum;

@@ -1,17 +1,46 @@
 //! A value with its standard uncertainty.
 
-use serde::Serialize;
+use serde::ser::SerializeMap;
+use serde::{Deserialize, Deserializer, Serialize, Serializer};
 
 /// A measured value and its standard uncertainty (k = 1), in the same unit.
 ///
 /// `u` is one standard deviation of the error to be expected (JCGM 100:2008, the GUM): the true
 /// value lies within ±2 u in about 95 of 100 cases.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 pub struct Measured {
     /// The best estimate.
     pub value: f64,
-    /// Its standard uncertainty.
+    /// Its standard uncertainty; NaN where it is not known, which is `null` in JSON.
+    #[serde(deserialize_with = "or_unknown")]
     pub u: f64,
+}
+
+fn or_unknown<'de, D: Deserializer<'de>>(deserializer: D) -> Result<f64, D::Error> {
+    Ok(Option::deserialize(deserializer)?.unwrap_or(f64::NAN))
+}
+
+/// Ways to serialise a field `x` that may be unknown as two keys, `x` and `x_u`, both null where it is:
+/// `#[serde(flatten, serialize_with = "flat::x")]`.
+pub(crate) mod flat {
+    use super::{Measured, SerializeMap, Serializer};
+
+    macro_rules! flat {
+        ($($key:ident)*) => {
+            $(pub(crate) fn $key<S: Serializer>(
+                value: &Option<Measured>,
+                serializer: S,
+            ) -> Result<S::Ok, S::Error> {
+                let mut map = serializer.serialize_map(Some(2))?;
+                map.serialize_entry(stringify!($key), &value.map(|value| value.value))?;
+                map.serialize_entry(concat!(stringify!($key), "_u"), &value.map(|value| value.u))?;
+                map.end()
+            })*
+        };
+    }
+
+    flat! { a b decay_t60_s difference f0_hz fitted_reference_hz inharmonicity intercept slope
+    stiff_f_hz }
 }
 
 impl Measured {

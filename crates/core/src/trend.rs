@@ -6,7 +6,8 @@
 //! which is 0 where the uncertainties explain the scatter about the line, and else so large that Σ r²/(u² + s²) is the number of
 //! degrees of freedom (J. Mandel and R. C. Paule, Anal. Chem. 42, 1970). The uncertainty of slope and intercept follows from the weights; where s
 //! is not 0 it is itself known from n − 2 degrees of freedom only, and they are widened so that ± 2 u hold as often as for a normal
-//! distribution (Student's t; JCGM 100:2008, G.3). The band about the line holds the true line with 95 % at each place, by the same t.
+//! distribution (Student's t; JCGM 100:2008, G.3). The band about the line holds the true line with 95 % at each place, by the same
+//! distribution.
 //!
 //! **Monotone.** The rising or the falling course that is nearest by the same weights, by pooling of adjacent violators (M. Ayer et al., Ann. Math.
 //! Stat. 26, 1955); of the two the nearer one. Its band is ± 2 u of the mean of each pool.
@@ -14,13 +15,14 @@
 //! **Steps.** The change from the mean at one value of the condition to that at the next, and whether it is real
 //! ([`crate::compare::FALSE_RATE`]).
 
-use serde::Serialize;
+use serde::{Serialize, Serializer};
 use statrs::distribution::{ContinuousCDF, StudentsT};
 
 use crate::compare::limit_over_u;
 use crate::finding::Finding;
 use crate::linear;
-use crate::measured::Measured;
+use crate::measured::{Measured, flat};
+use crate::quantity::{Key, Label, Quantities, Quantity, Unit, pair};
 
 /// A value under a condition.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -84,16 +86,61 @@ pub struct TrendStep {
 }
 
 /// A quantity against a condition.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, PartialEq, Serialize)]
 pub struct Trend {
     /// The line, if one was asked for and there are three values of the condition.
+    #[serde(flatten, serialize_with = "line_or_unknown")]
     pub line: Option<TrendLine>,
     /// The curve with its band.
     pub course: Vec<CourseValue>,
     /// The steps.
+    #[serde(skip)]
     pub steps: Vec<TrendStep>,
     /// What must be known beside it.
+    #[serde(skip)]
     pub findings: Vec<Finding>,
+}
+
+/// The line as keys of their own, all null where there is none.
+fn line_or_unknown<S: Serializer>(
+    line: &Option<TrendLine>,
+    serializer: S,
+) -> Result<S::Ok, S::Error> {
+    #[derive(Serialize)]
+    struct Flat {
+        #[serde(flatten, serialize_with = "flat::slope")]
+        slope: Option<Measured>,
+        #[serde(flatten, serialize_with = "flat::intercept")]
+        intercept: Option<Measured>,
+        scatter: Option<f64>,
+        distinguishable: Option<bool>,
+    }
+    let flat = Flat {
+        slope: line.map(|line| line.slope),
+        intercept: line.map(|line| line.intercept),
+        scatter: line.map(|line| line.scatter),
+        distinguishable: line.map(|line| line.is_real),
+    };
+    flat.serialize(serializer)
+}
+
+impl Quantities for Trend {
+    fn quantities(&self) -> Vec<Quantity> {
+        const SLOPE: Label = Label::new("slope", "slope", Unit::One, 8).with_u();
+        const INTERCEPT: Label = Label::new("intercept", "intercept", Unit::One, 6).with_u();
+        const SCATTER: Label = Label::new("scatter", "scatter", Unit::One, 6);
+        const CHANGE: Label = Label::new("change", "change", Unit::One, 6).with_u();
+        let mut all = vec![
+            Quantity::top(&SLOPE, self.line.map(|line| line.slope)),
+            Quantity::top(&INTERCEPT, self.line.map(|line| line.intercept)),
+            Quantity::top(&SCATTER, pair(self.line.map(|line| line.scatter), None)),
+        ];
+        for (n, step) in (1..).zip(&self.steps) {
+            let key = Key::item("steps", n).then(CHANGE.field);
+            all.push(Quantity::new(key, &CHANGE, Some(step.change)));
+        }
+        all
+    }
 }
 
 /// Lays a curve through values, in whatever order they are.
@@ -234,10 +281,12 @@ fn line(points: &[TrendPoint]) -> Option<(TrendLine, Vec<CourseValue>)> {
         high = low;
     }
     let fit = fitted(points, high)?;
+    // Where the scatter had to be estimated the limits are those of Student's t, where the uncertainties
+    // explain it those of a normal distribution.
+    let freedom = if high > tiny { freedom } else { 1e6 };
     let student = StudentsT::new(0.0, 1.0, freedom).ok()?;
     let t = student.inverse_cdf(0.975);
-    // ± 2 u of a normal distribution, by t where the scatter had to be estimated.
-    let widened = if high > tiny { student.inverse_cdf(NORMAL_WITHIN_2U) / 2.0 } else { 1.0 };
+    let widened = student.inverse_cdf(NORMAL_WITHIN_2U) / 2.0;
     let variance_at = |x: f64| fit.at_middle.u.powi(2) + ((x - fit.middle) * fit.slope.u).powi(2);
     let value_at = |x: f64| fit.at_middle.value + fit.slope.value * (x - fit.middle);
     let (first, last) = (points[0].x, points[points.len() - 1].x);

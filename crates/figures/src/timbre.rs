@@ -75,7 +75,7 @@ pub fn course_figure(figure: &CourseFigure<'_>, size: Size) -> Result<Figure, Er
 /// What is drawn, as far as there is anything.
 fn courses(figure: &CourseFigure<'_>) -> Vec<Course> {
     let found = figure.found;
-    let name = |descriptor: Descriptor| DESCRIPTORS[descriptor as usize].name;
+    let name = |descriptor: Descriptor| DESCRIPTORS[descriptor as usize].1.name;
     let of = |descriptor: Descriptor| -> (&'static str, Vec<(f64, f64)>) {
         let value = |point: &TimbrePoint| Some((point.time_s, point.descriptors.get(descriptor)?));
         (name(descriptor), found.track.iter().filter_map(value).collect())
@@ -155,18 +155,21 @@ fn draw_course(
     is_last: bool,
 ) -> Result<(), Error> {
     let (low, high) = range_of(course);
-    let (start_s, end_s) = (found.whole.start_s, found.whole.end_s.max(found.whole.start_s + 1e-3));
+    let (start_s, end_s) = (
+        found.regions.whole.start_s,
+        found.regions.whole.end_s.max(found.regions.whole.start_s + 1e-3),
+    );
     let panel = Panel {
         x: Axis { low: start_s, high: end_s, scale: Scale::Linear, from_px: left, to_px: right },
         y: Axis { low, high, scale: course.scale, from_px: bottom, to_px: top },
     };
-    if let Some(attack) = &found.attack {
+    if let Some(attack) = &found.regions.attack {
         let (from, to) = (panel.x.place_within(attack.start_s), panel.x.place_within(attack.end_s));
         let corners = [(from, top), (to, top), (to, bottom), (from, bottom)];
         sheet.shape(&corners, theme::ONSET, 0.14)?;
     }
     panel.draw_grid(sheet)?;
-    let sustain_px = panel.x.place_within(found.sustain.end_s);
+    let sustain_px = panel.x.place_within(found.regions.sustain.end_s);
     sheet.dashed(&[(sustain_px, top), (sustain_px, bottom)], theme::PALE_INK, 1.0)?;
     let mut name_px = left + 10.0;
     for (n, (name, points)) in course.curves.iter().enumerate() {

@@ -7,9 +7,10 @@ use anyhow::{Context, Result};
 use clap::Args;
 
 use crate::files;
-use crate::output::{self, Status};
-use crate::recipe;
+use crate::output;
+use crate::rerun;
 use crate::saved::{self, Saved};
+use crate::status::{self, Status};
 use crate::text;
 
 /// Make a saved result again and say whether it is the same
@@ -45,7 +46,7 @@ impl Again {
                     }
                 }
                 Err(error) if self.results.len() > 1 => {
-                    output::print_error(&error);
+                    status::print_error(&error);
                     status = Status::CouldNot;
                 }
                 Err(error) => return Err(error),
@@ -100,7 +101,7 @@ fn group_again(group: &[Saved], folder: &Path) -> Result<(String, bool)> {
         ));
     }
     let allowed: Vec<PathBuf> = read.iter().filter_map(|file| file.canonicalize().ok()).collect();
-    let after = recipe::run_reading(&group[0].arguments(), folder, Some(&allowed))?;
+    let after = rerun::run_reading(&group[0].arguments(), folder, Some(&allowed))?;
     let now = saved::results_of(&after)?;
     if now.iter().map(|one| &one.text).eq(group.iter().map(|one| &one.text)) {
         said += &text::sentence("the same to the byte");

@@ -13,6 +13,7 @@ use tonemap_core::compare::{
     profile,
 };
 use tonemap_core::intake::Inspector;
+use tonemap_core::quantity::{self, Key, Label, Quantities, Quantity, Unit};
 use tonemap_core::units::FrequencyRange;
 use tonemap_core::{Finding, Measured, SampleSpan};
 use tonemap_figures::{
@@ -21,19 +22,23 @@ use tonemap_figures::{
 };
 
 use crate::args::{FigureArgs, Format, FrameArgs, OutputArgs, PartArgs, SourceArgs};
+use crate::json;
 use crate::limits::LimitArgs;
-use crate::output::{self, Status, Usage};
+use crate::output;
+use crate::parts::share_reference;
 use crate::saved::{self, Saved};
 use crate::sides::{OpenMember, Side};
+use crate::status::{Status, Usage};
 use crate::studies;
-use crate::take::{NoteSamples, Part, share_reference};
+use crate::table::Table;
+use crate::take::{NoteSamples, Part};
 use crate::text;
 
 /// What differs between takes, and whether it is real
 ///
-/// The first is the reference; each other is compared with it. Recordings of one sound are laid over each other first: delay between samples, drift
+/// The first is the reference; each other is compared with it. Recordings of one sound are aligned in time first: delay between samples, drift
 /// of the clocks, polarity, gain. Then level, spectrum, bands, partials, and descriptors of timbre. A difference that chance may have
-/// made is told as not distinguishable. A plus between takes makes them repeats, which are judged by their spread. Saved results of one
+/// made is reported as not distinguishable. A plus between takes makes them repeats, which are judged by their spread. Saved results of one
 /// kind are compared number by number.
 #[derive(Args)]
 #[command(after_long_help = EXAMPLES)]
@@ -60,7 +65,7 @@ pub(crate) struct Compare {
     output: OutputArgs,
     /// In CSV, which table: one row a pair, or its bands, spectrum, or partials and descriptors
     #[arg(long, value_name = "TABLE", default_value = "pairs", help_heading = "Output")]
-    table: Table,
+    table: TableKind,
     /// Give the spectra and their difference bin by bin, in JSON
     #[arg(long, help_heading = "Output")]
     curve: bool,
@@ -86,13 +91,13 @@ struct HowArgs {
     /// Frequencies compared: 50Hz..8kHz [default: 20Hz..20kHz]
     #[arg(long, value_name = "LOW..HIGH")]
     range: Option<FrequencyRange>,
-    /// Bands of one over so many octaves
+    /// Band width as a fraction of an octave: 3 for third-octave bands
     #[arg(long, value_name = "NUMBER", default_value_t = 3)]
     fraction: u32,
-    /// Do not look for one in the other: compare averages
+    /// Do not time-align the recordings; compare their long-term averages
     #[arg(long)]
     apart: bool,
-    /// Take the gain, or without a common sound the difference of level, from the differences of spectra
+    /// Subtract the overall gain (or, for unaligned sounds, the level difference) from the spectral differences
     #[arg(long)]
     match_gain: bool,
 }
@@ -115,7 +120,7 @@ enum View {
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
-enum Table {
+enum TableKind {
     Pairs,
     Bands,
     Spectrum,
@@ -139,56 +144,16 @@ struct Settings {
 
 /// `result` in JSON.
 #[derive(Serialize)]
-struct CompareResult {
+struct CompareResult<'p> {
     reference: String,
     other: String,
-    delay_s: Option<f64>,
-    delay_s_u: Option<f64>,
-    drift_ppm: Option<f64>,
-    drift_ppm_u: Option<f64>,
-    is_drifting: Option<bool>,
-    polarity: Option<&'static str>,
-    gain_db: Option<f64>,
-    gain_db_u: Option<f64>,
-    correlation: Option<f64>,
-    shared_share: Option<f64>,
-    overlap_from_s: Option<f64>,
-    overlap_s: Option<f64>,
-    residual_db: Option<f64>,
-    residual_re_other_db: Option<f64>,
-    level_a_db: Option<f64>,
-    level_b_db: Option<f64>,
-    level_difference_db: Option<f64>,
-    level_difference_db_u: Option<f64>,
-    level_distinguishable: bool,
-    a_weighted_difference_db: Option<f64>,
-    a_weighted_difference_db_u: Option<f64>,
-    peak_difference_db: Option<f64>,
-    matched_db: f64,
-    spectrum_difference_rms_db: Option<f64>,
-    spectrum_difference_by_chance_db: Option<f64>,
-    distinguishable_bands: usize,
-    bands: Vec<BandRow>,
-    partials: Vec<ValueRow>,
-    descriptors: Vec<ValueRow>,
+    #[serde(flatten)]
+    found: &'p Comparison,
     #[serde(skip_serializing_if = "Option::is_none")]
     curve: Option<CurveColumns>,
 }
 
-#[derive(Serialize)]
-struct BandRow {
-    center_hz: f64,
-    low_hz: f64,
-    high_hz: f64,
-    a_db: Option<f64>,
-    b_db: Option<f64>,
-    difference_db: Option<f64>,
-    difference_db_u: Option<f64>,
-    least_db: Option<f64>,
-    distinguishable: bool,
-    masked: bool,
-}
-
+/// A number of two saved results.
 #[derive(Serialize)]
 struct ValueRow {
     key: String,
@@ -212,22 +177,12 @@ struct CurveColumns {
     least_db: Vec<Option<f64>>,
 }
 
-/// A quantity of two groups in JSON.
+/// `result` in JSON for two groups of repeats.
 #[derive(Serialize)]
-struct GroupRow {
-    key: String,
-    name: String,
-    unit: &'static str,
-    a_mean: f64,
-    a_spread: f64,
-    a_count: usize,
-    b_mean: f64,
-    b_spread: f64,
-    b_count: usize,
-    difference: f64,
-    difference_u: f64,
-    least: f64,
-    distinguishable: bool,
+struct GroupsResult<'g> {
+    reference: &'g str,
+    other: &'g str,
+    values: &'g [GroupDifference],
 }
 
 /// Two saved results in JSON.
@@ -266,7 +221,7 @@ struct Pair<'t, 'a> {
 
 impl Compare {
     pub(crate) fn run(&self) -> Result<Status> {
-        output::start_log(&self.output);
+        output::begin(&self.output);
         output::check_outputs(&self.figure, &self.output)?;
         let sides = self.sides()?;
         let are_saved = |side: &&Side| saved::is_saved(side.words.as_ref());
@@ -374,11 +329,8 @@ impl Compare {
             (Format::Csv, _) => self.pairs_csv(&pairs)?,
         };
         output::write_result(&self.output, &content)?;
-        let row = |pair: &Pair<'_, '_>| {
-            Ok((pair.b.part.title(), serde_json::to_value(result_of(pair, false))?))
-        };
-        let rows: Vec<(String, Value)> = pairs.iter().map(row).collect::<Result<_>>()?;
-        self.limits.check(&rows, Status::Done)
+        let judged = |pair: &Pair<'_, '_>| (pair.b.part.title(), pair.found.quantities());
+        self.limits.check(|| pairs.iter().map(judged).collect(), Status::Done)
     }
 
     fn draw(&self, pair: &Pair<'_, '_>, settings: &CompareSettings) -> Result<Figure> {
@@ -386,12 +338,12 @@ impl Compare {
         let title = format!("{} and {}", names[0], names[1]);
         let notes = [
             settings_line(&pair.found, settings),
-            lie_line(pair),
-            format!("{}: {}", names[0], pair.a.part.take().span_line(pair.a.part.span)),
-            format!("{}: {}", names[1], pair.b.part.take().span_line(pair.b.part.span)),
+            alignment_line(pair),
+            format!("{}: {}", names[0], pair.a.part.span_line()),
+            format!("{}: {}", names[1], pair.b.part.span_line()),
         ];
         let words = Words { title: &title, notes: &notes, findings: &pair.findings };
-        let level_unit = format!("dB {}", pair.a.part.reference.words());
+        let level_unit = pair.a.part.level_unit();
         let reference_hz = pair.a.part.take().reference_hz();
         Ok(match self.look.view {
             View::Spectrum => difference_figure(
@@ -408,7 +360,7 @@ impl Compare {
                 let maps = difference_maps(
                     pair.a.sound(),
                     pair.b.sound(),
-                    pair.found.lie.as_ref(),
+                    pair.found.alignment.as_ref(),
                     pair.found.matched_db,
                     settings.range_hz,
                     maps_cells(self.figure.size),
@@ -428,12 +380,9 @@ impl Compare {
     }
 
     fn pair_json(&self, pair: &Pair<'_, '_>, settings: &CompareSettings) -> Result<String> {
-        let record = |taken: &Taken<'_>| {
-            taken.part.take().record(taken.part.span, Some(taken.part.channel_name()))
-        };
-        let records = vec![record(pair.a)?, record(pair.b)?];
+        let records = vec![pair.a.part.record()?, pair.b.part.record()?];
         let resolved = resolved(pair, settings);
-        output::json_of_takes(
+        json::line_of_takes(
             "compare",
             records,
             resolved,
@@ -443,25 +392,22 @@ impl Compare {
     }
 
     fn pairs_csv(&self, pairs: &[Pair<'_, '_>]) -> Result<String> {
-        let results: Vec<CompareResult> =
-            pairs.iter().map(|pair| result_of(pair, self.table == Table::Spectrum)).collect();
+        let results: Vec<CompareResult<'_>> =
+            pairs.iter().map(|pair| result_of(pair, self.table == TableKind::Spectrum)).collect();
         let mut rows: Vec<Value> = Vec::new();
         for result in &results {
             let names = (result.reference.as_str(), result.other.as_str());
             match self.table {
-                Table::Pairs => {
+                TableKind::Pairs => {
                     let mut row = serde_json::to_value(result)?;
                     if let Some(fields) = row.as_object_mut() {
                         fields.retain(|_, value| !value.is_array() && !value.is_object());
                     }
                     rows.push(row);
                 }
-                Table::Bands => rows.extend(named_rows(names, &result.bands)?),
-                Table::Values => {
-                    rows.extend(named_rows(names, &result.partials)?);
-                    rows.extend(named_rows(names, &result.descriptors)?);
-                }
-                Table::Spectrum => {
+                TableKind::Bands => rows.extend(named_rows(names, &result.found.bands)?),
+                TableKind::Values => rows.extend(named_rows(names, &result.found.quantities)?),
+                TableKind::Spectrum => {
                     let Some(curve) = &result.curve else { continue };
                     let bin = |k: usize| {
                         serde_json::json!({
@@ -512,19 +458,19 @@ impl Compare {
             let mut records = Vec::new();
             for one in members {
                 findings.extend(one.part.named_findings(&one.findings, true));
-                let channel = Some(one.part.channel_name());
-                records.push(one.part.take().record(one.part.span, channel)?);
+                records.push(one.part.record()?);
             }
             from += count;
-            let groups: Vec<GroupRow> = found.iter().map(group_row).collect();
-            let values = serde_json::json!({
-                "reference": sides[0].words, "other": side.words, "values": groups,
-            });
-            rows.push((side.words.clone(), flat(&groups)));
+            let values =
+                GroupsResult { reference: &sides[0].words, other: &side.words, values: &found };
+            let differences = found
+                .iter()
+                .map(|one| Quantity { value: Some(one.difference), ..one.quantity.clone() });
+            rows.push((side.words.clone(), differences.collect()));
             content += &match self.output.format {
                 Format::Text => groups_text((&sides[0].words, &side.words), &found, &findings),
                 Format::Csv => {
-                    table.extend(named_rows((&sides[0].words, &side.words), &groups)?);
+                    table.extend(named_rows((&sides[0].words, &side.words), &found)?);
                     String::new()
                 }
                 Format::Json => {
@@ -534,7 +480,7 @@ impl Compare {
                         "fraction": settings.fraction,
                         "false_rate": FALSE_RATE,
                     });
-                    output::json_of_takes("compare", records, settings, values, &findings)?
+                    json::line_of_takes("compare", records, settings, values, &findings)?
                 }
             };
         }
@@ -542,7 +488,7 @@ impl Compare {
             content = csv_of(&table)?;
         }
         output::write_result(&self.output, &content)?;
-        self.limits.check(&rows, Status::Done)
+        self.limits.check(|| rows, Status::Done)
     }
 
     fn compare_saved(&self, sides: &[Side]) -> Result<Status> {
@@ -573,8 +519,7 @@ impl Compare {
                 .into());
             }
             let values = saved_rows(first, other);
-            let differences = values.iter().map(|row| (row.key.clone(), row.difference.into()));
-            rows.push((other_name.clone(), Value::Object(differences.collect())));
+            rows.push((other_name.clone(), values.iter().filter_map(saved_difference).collect()));
             let result = SavedResult { reference: name.clone(), other: other_name.clone(), values };
             let mut findings = first.findings();
             findings.extend(other.findings());
@@ -589,7 +534,7 @@ impl Compare {
                         "results_of": first.kind(),
                         "false_rate": FALSE_RATE,
                     });
-                    output::json_of_records("compare", takes, settings, result, &findings)?
+                    json::line_of_records("compare", takes, settings, result, &findings)?
                 }
                 Format::Csv => {
                     table.extend(named_rows((name, other_name), &result.values)?);
@@ -601,8 +546,15 @@ impl Compare {
             content = csv_of(&table)?;
         }
         output::write_result(&self.output, &content)?;
-        self.limits.check(&rows, Status::Done)
+        self.limits.check(|| rows, Status::Done)
     }
+}
+
+/// The difference of a number of two saved results, for limits.
+fn saved_difference(row: &ValueRow) -> Option<Quantity> {
+    const SAVED: Label = Label::new("", "difference", Unit::One, 6);
+    let key: Key = row.key.parse().ok()?;
+    Some(Quantity::new(key, &SAVED, quantity::pair(row.difference, row.difference_u)))
 }
 
 /// What must be said of levels that do not refer to the same.
@@ -693,110 +645,21 @@ fn resolved(pair: &Pair<'_, '_>, settings: &CompareSettings) -> Settings {
     }
 }
 
-fn result_of(pair: &Pair<'_, '_>, with_curve: bool) -> CompareResult {
+fn result_of<'p>(pair: &'p Pair<'_, '_>, with_curve: bool) -> CompareResult<'p> {
     let found = &pair.found;
-    let lie = found.lie;
-    let values = |kind: QuantityKind| -> Vec<ValueRow> {
-        found.quantities.iter().filter(|q| q.quantity.kind == kind).map(value_row).collect()
-    };
-    let [a_peak, b_peak] = found.peak_db;
+    let column = |of: fn(&BandDifference) -> Option<f64>| found.curve.iter().map(of).collect();
     CompareResult {
         reference: pair.a.part.title(),
         other: pair.b.part.title(),
-        delay_s: lie.map(|lie| lie.delay_s.value),
-        delay_s_u: lie.map(|lie| lie.delay_s.u),
-        drift_ppm: lie.and_then(|lie| lie.drift_ppm).map(|drift| drift.value),
-        drift_ppm_u: lie.and_then(|lie| lie.drift_ppm).map(|drift| drift.u),
-        is_drifting: lie.map(|lie| lie.is_drifting),
-        polarity: lie.map(|lie| if lie.is_reversed { "reversed" } else { "same" }),
-        gain_db: lie.map(|lie| lie.gain_db.value),
-        gain_db_u: lie.map(|lie| lie.gain_db.u),
-        correlation: lie.map(|lie| lie.correlation),
-        shared_share: lie.map(|lie| lie.shared_share),
-        overlap_from_s: lie.map(|lie| lie.start_s),
-        overlap_s: lie.map(|lie| lie.duration_s),
-        residual_db: lie
-            .and_then(|lie| lie.residual_db)
-            .map(|db| db + pair.a.part.reference.full_scale_db()),
-        residual_re_other_db: lie.and_then(|lie| lie.residual_re_b_db),
-        level_a_db: found.level.a_db,
-        level_b_db: found.level.b_db,
-        level_difference_db: found.level.difference_db,
-        level_difference_db_u: found.level.difference_db_u,
-        level_distinguishable: found.level.is_real,
-        a_weighted_difference_db: found.a_weighted.difference_db,
-        a_weighted_difference_db_u: found.a_weighted.difference_db_u,
-        peak_difference_db: a_peak.zip(b_peak).map(|(a, b)| b - a),
-        matched_db: found.matched_db,
-        spectrum_difference_rms_db: found.spectrum_difference_rms_db,
-        spectrum_difference_by_chance_db: found.chance_rms_db,
-        distinguishable_bands: found.bands.iter().filter(|band| band.is_real).count(),
-        bands: found.bands.iter().map(band_row).collect(),
-        partials: values(QuantityKind::Partial),
-        descriptors: values(QuantityKind::Descriptor),
+        found,
         curve: with_curve.then(|| CurveColumns {
             frequency_hz: found.curve.iter().map(|bin| bin.band.center_hz).collect(),
-            a_db: found.curve.iter().map(|bin| bin.a_db).collect(),
-            b_db: found.curve.iter().map(|bin| bin.b_db).collect(),
-            difference_db: found.curve.iter().map(|bin| bin.difference_db).collect(),
-            least_db: found.curve.iter().map(|bin| bin.least_db).collect(),
+            a_db: column(|bin| bin.a_db),
+            b_db: column(|bin| bin.b_db),
+            difference_db: column(|bin| bin.difference_db),
+            least_db: column(|bin| bin.least_db),
         }),
     }
-}
-
-fn band_row(found: &BandDifference) -> BandRow {
-    BandRow {
-        center_hz: found.band.center_hz,
-        low_hz: found.band.low_hz,
-        high_hz: found.band.high_hz,
-        a_db: found.a_db,
-        b_db: found.b_db,
-        difference_db: found.difference_db,
-        difference_db_u: found.difference_db_u,
-        least_db: found.least_db,
-        distinguishable: found.is_real,
-        masked: found.is_masked,
-    }
-}
-
-fn value_row(found: &QuantityDifference) -> ValueRow {
-    let known = |value: f64| Some(value).filter(|value| value.is_finite());
-    ValueRow {
-        key: found.quantity.key.clone(),
-        name: found.quantity.name.clone(),
-        unit: found.quantity.unit,
-        a: found.a().map(|a| a.value),
-        a_u: found.a().and_then(|a| known(a.u)),
-        b: found.b.map(|b| b.value),
-        b_u: found.b.and_then(|b| known(b.u)),
-        difference: found.difference.map(|d| d.value),
-        difference_u: found.difference.and_then(|d| known(d.u)),
-        distinguishable: found.is_real,
-    }
-}
-
-fn group_row(found: &GroupDifference) -> GroupRow {
-    GroupRow {
-        key: found.quantity.key.clone(),
-        name: found.quantity.name.clone(),
-        unit: found.quantity.unit,
-        a_mean: found.quantity.value.value,
-        a_spread: found.quantity.value.u,
-        a_count: found.a_count,
-        b_mean: found.b.value,
-        b_spread: found.b.u,
-        b_count: found.b_count,
-        difference: found.difference.value,
-        difference_u: found.difference.u,
-        least: found.least,
-        distinguishable: found.is_real,
-    }
-}
-
-/// The differences of groups by key, for limits.
-fn flat(groups: &[GroupRow]) -> Value {
-    let fields = groups.iter().map(|row| (row.key.clone(), Value::from(row.difference)));
-    Value::Object(fields.collect())
 }
 
 /// The numbers of two saved results that both have, and their differences.
@@ -856,8 +719,8 @@ fn settings_line(found: &Comparison, settings: &CompareSettings) -> String {
         String::new()
     };
     format!(
-        "1/{} octave and bins {} Hz apart, {} window of {} ms, {} frames{matched}; in {} of 100 comparisons of equals something \
-         would be told as different",
+        "1/{} octave and bins {} Hz apart, {} window of {} ms, {} frames{matched}; significance {} % for the comparison \
+         as a whole",
         settings.fraction,
         text::number(found.resolution_hz, 1),
         settings.frames.window,
@@ -867,16 +730,16 @@ fn settings_line(found: &Comparison, settings: &CompareSettings) -> String {
     )
 }
 
-/// How the two lie to each other, in one line.
-fn lie_line(pair: &Pair<'_, '_>) -> String {
-    match pair.found.lie {
-        None => "not one sound: not laid over each other".into(),
-        Some(lie) => format!(
+/// How the two are aligned, in one line.
+fn alignment_line(pair: &Pair<'_, '_>) -> String {
+    match pair.found.alignment {
+        None => "not recordings of one sound: not aligned in time".into(),
+        Some(found) => format!(
             "delay {} ms, {} polarity, gain {} dB, residual {} dB re {}",
-            text::signed(text::number(1e3 * lie.delay_s.value, 4)),
-            if lie.is_reversed { "reversed" } else { "same" },
-            text::signed(text::number(lie.gain_db.value, 2)),
-            text::known(lie.residual_re_b_db, 1),
+            text::signed(text::number(1e3 * found.delay_s.value, 4)),
+            if found.is_reversed { "reversed" } else { "same" },
+            text::signed(text::number(found.gain_db.value, 2)),
+            text::known(found.residual_re_b_db, 1),
             pair.b.part.title(),
         ),
     }
@@ -886,38 +749,40 @@ const SAME: &str = "not distinguishable";
 
 /// What is said of a difference.
 fn verdict(is_real: bool, is_masked: bool) -> String {
-    match (is_real, is_masked) {
-        (true, _) => "different".into(),
-        (false, true) => format!("{SAME}: masked"),
-        (false, false) => SAME.into(),
-    }
+    let said = text::verdict(Some(is_real));
+    if is_masked && !is_real { format!("{said}: masked") } else { said.into() }
 }
 
-fn lie_table(pair: &Pair<'_, '_>) -> String {
-    let Some(lie) = pair.found.lie else {
-        return text::sentence("Not one sound: not laid over each other, compared by averages.");
+fn alignment_table(pair: &Pair<'_, '_>) -> String {
+    let Some(found) = pair.found.alignment else {
+        return text::sentence(
+            "Not recordings of one sound: not aligned in time, compared by their long-term averages.",
+        );
     };
-    let row = |name: &str, value: Measured, unit: &str, most: usize| {
-        let [value, u] = text::measured(value.value, value.u, most);
-        vec![name.into(), text::signed(value), u, unit.into()]
-    };
-    let mut rows =
-        vec![row("delay", Measured::new(1e3 * lie.delay_s.value, 1e3 * lie.delay_s.u), "ms", 6)];
-    if let Some(drift) = lie.drift_ppm {
-        let mut drift_row = row("drift of the clock", drift, "ppm", 4);
-        if !lie.is_drifting {
-            drift_row[3] = format!("ppm, {SAME} from none");
-        }
-        rows.push(drift_row);
+    let delay_ms = Measured::new(1e3 * found.delay_s.value, 1e3 * found.delay_s.u);
+    let mut rows = vec![("delay", delay_ms, "ms".to_string(), 6)];
+    if let Some(drift) = found.drift_ppm {
+        let from_none = if found.is_drifting { "" } else { ", not distinguishable from none" };
+        rows.push(("drift of the clock", drift, format!("ppm{from_none}"), 4));
     }
-    rows.push(row("gain", lie.gain_db, "dB", 4));
-    let table = text::table(&["laid over each other", "", "± u", ""], &[0, 3], rows);
-    let residual = match lie.residual_db {
+    rows.push(("gain", found.gain_db, "dB".into(), 4));
+    let part = |of: usize| {
+        move |row: &(&str, Measured, String, usize)| {
+            text::measured(row.1.value, row.1.u, row.3)[of].clone()
+        }
+    };
+    let table = Table::new()
+        .words("", "aligned in time", |row: &(&str, Measured, String, usize)| row.0.into())
+        .printed(" ", move |row| text::signed(part(0)(row)))
+        .printed("± u", part(1))
+        .words("", " ", |row| row.2.clone())
+        .text(&rows);
+    let residual = match found.residual_db {
         Some(db) => format!(
-            "what is left after delay, drift and gain lies at {} dB {}, {} dB re {}",
-            text::number(db + pair.a.part.reference.full_scale_db(), 1),
-            pair.a.part.reference.words(),
-            text::known(lie.residual_re_b_db, 1),
+            "what is left after delay, drift and gain lies at {} {}, {} dB re {}",
+            text::number(db, 1),
+            pair.a.part.level_unit(),
+            text::known(found.residual_re_b_db, 1),
             pair.b.part.title()
         ),
         None => "nothing is left after delay and gain".into(),
@@ -926,65 +791,57 @@ fn lie_table(pair: &Pair<'_, '_>) -> String {
         "{table}{}",
         text::sentence(&format!(
             "{} polarity; {} % of the power in common over {} s; {residual}.",
-            if lie.is_reversed { "Reversed" } else { "Same" },
-            text::number(100.0 * lie.shared_share, 3),
-            text::number(lie.duration_s, 3),
+            if found.is_reversed { "Reversed" } else { "Same" },
+            text::number(100.0 * found.shared_share, 3),
+            text::number(found.duration_s, 3),
         ))
     )
 }
 
+/// Levels, the greatest magnitudes among them.
 fn level_table(pair: &Pair<'_, '_>) -> String {
+    struct Level {
+        name: &'static str,
+        a_db: Option<f64>,
+        b_db: Option<f64>,
+        difference_db: Option<Measured>,
+        said: String,
+    }
     let found = &pair.found;
-    let row = |name: &str, of: &BandDifference| {
-        let unknown = |value: Option<f64>| value.unwrap_or(f64::NAN);
-        let [difference, u] =
-            text::measured(unknown(of.difference_db), unknown(of.difference_db_u), 2);
-        vec![
-            name.into(),
-            text::known(of.a_db, 2),
-            text::known(of.b_db, 2),
-            text::signed(difference),
-            u,
-            verdict(of.is_real, of.is_masked),
-        ]
+    let of = |name, found: &BandDifference| Level {
+        name,
+        a_db: found.a_db,
+        b_db: found.b_db,
+        difference_db: quantity::pair(found.difference_db, found.difference_db_u),
+        said: verdict(found.is_real, found.is_masked),
     };
-    let [a, b] = found.peak_db;
-    let peak = a.zip(b).map_or("–".into(), |(a, b)| text::signed(text::number(b - a, 2)));
-    let peak_row =
-        vec!["peak".into(), text::known(a, 2), text::known(b, 2), peak, "–".into(), String::new()];
-    let head = format!("level, dB {}", pair.a.part.reference.words());
-    text::table(
-        &[&head, &pair.a.part.title(), &pair.b.part.title(), "difference", "± u", ""],
-        &[0, 5],
-        vec![row("RMS", &found.level), row("A-weighted", &found.a_weighted), peak_row],
-    )
+    let [a_db, b_db] = found.peak_db;
+    let difference_db = quantity::pair(found.peak_difference_db(), None);
+    let peak = Level { name: "peak", a_db, b_db, difference_db, said: String::new() };
+    Table::new()
+        .words("", format!("level, {}", pair.a.part.level_unit()), |level: &Level| {
+            level.name.into()
+        })
+        .number("", pair.a.part.title(), 2, |level| level.a_db)
+        .number("", pair.b.part.title(), 2, |level| level.b_db)
+        .signed_measured("", "difference", 2, |level| level.difference_db)
+        .words("", " ", |level| level.said.clone())
+        .text(&[of("RMS", &found.level), of("A-weighted", &found.a_weighted), peak])
 }
 
 fn band_table(pair: &Pair<'_, '_>) -> String {
-    let rows = pair.found.bands.iter().map(|of| {
-        vec![
-            hertz(of.band.nominal_hz()),
-            text::known(of.a_db, 1),
-            text::known(of.b_db, 1),
-            of.difference_db.map_or("–".into(), |db| text::signed(text::number(db, 2))),
-            text::known(of.difference_db_u, 2),
-            text::known(of.least_db, 2),
-            verdict(of.is_real, of.is_masked),
-        ]
-    });
-    text::table(
-        &[
-            "band, Hz",
-            &pair.a.part.title(),
-            &pair.b.part.title(),
-            "difference, dB",
-            "± u",
-            "least",
-            "",
-        ],
-        &[6],
-        rows.collect(),
-    )
+    let bands: Vec<&BandDifference> = pair.found.bands.iter().collect();
+    Table::new()
+        .printed("band, Hz", |of: &&BandDifference| hertz(of.band.nominal_hz()))
+        .number("", pair.a.part.title(), 1, |of| of.a_db)
+        .number("", pair.b.part.title(), 1, |of| of.b_db)
+        .signed("", "difference, dB", 2, |of| of.difference_db)
+        .number("", "± u", 2, |of| of.difference_db_u)
+        .rank(2)
+        .number("", "least", 2, |of| of.least_db)
+        .rank(1)
+        .words("", " ", |of| verdict(of.is_real, of.is_masked))
+        .text(&bands)
 }
 
 /// A middle with a decimal where it has one that matters.
@@ -996,38 +853,34 @@ fn hertz(hz: f64) -> String {
 /// Quantities whose difference is real, and how many there are beside.
 fn value_table(pair: &Pair<'_, '_>, kind: QuantityKind, title: &str) -> String {
     const MOST: usize = 24;
-    let all = pair.found.quantities.iter().filter(|q| q.quantity.kind == kind);
+    let all = pair.found.of_kind(kind);
     let (real, others): (Vec<_>, Vec<_>) = all.partition(|q| q.is_real == Some(true));
     if real.is_empty() && others.is_empty() {
         return String::new();
     }
-    let shown: Vec<_> = match kind {
-        QuantityKind::Descriptor => real.iter().chain(&others).take(MOST).collect(),
-        _ => real.iter().take(MOST).collect(),
+    let shown: Vec<&QuantityDifference> = match kind {
+        QuantityKind::Descriptor => real.iter().chain(&others).take(MOST).copied().collect(),
+        _ => real.iter().take(MOST).copied().collect(),
     };
-    let rows = shown.iter().map(|q| {
-        let decimals = q.quantity.decimals;
-        let value = |known: Option<Measured>| text::known(known.map(|m| m.value), decimals);
-        let [difference, u] = q
-            .difference
-            .map_or(["–".into(), "–".into()], |d| text::measured(d.value, d.u, decimals));
-        let said = match q.is_real {
-            Some(true) => "different".into(),
-            Some(false) => SAME.into(),
-            None if q.difference.is_none() => "in one alone".into(),
-            None => "uncertainty not known".into(),
-        };
-        let name = match q.quantity.unit {
-            "" => q.quantity.name.clone(),
-            unit => format!("{}, {unit}", q.quantity.name),
-        };
-        vec![name, value(q.a()), value(q.b), text::signed(difference), u, said]
-    });
-    let table = text::table(
-        &[title, &pair.a.part.title(), &pair.b.part.title(), "difference", "± u", ""],
-        &[0, 5],
-        rows.collect(),
-    );
+    let value = |q: &QuantityDifference, value: Option<Measured>| {
+        text::known(value.map(|m| m.value), q.quantity.decimals)
+    };
+    let difference = |q: &QuantityDifference| {
+        let unknown = [text::UNKNOWN.to_string(), text::UNKNOWN.to_string()];
+        q.difference.map_or(unknown, |d| text::measured(d.value, d.u, q.quantity.decimals))
+    };
+    let said = |q: &QuantityDifference| match q.is_real {
+        None if q.difference.is_none() => "in one alone",
+        is_real => text::verdict(is_real),
+    };
+    let table = Table::new()
+        .words("", title, |q: &&QuantityDifference| q.quantity.title())
+        .printed(pair.a.part.title(), |q| value(q, q.a))
+        .printed(pair.b.part.title(), |q| value(q, q.b))
+        .printed("difference", |q| text::signed(difference(q)[0].clone()))
+        .printed("± u", |q| difference(q)[1].clone())
+        .words("", " ", |q| said(q).into())
+        .text(&shown);
     let same = others.iter().filter(|q| q.is_real == Some(false)).count();
     let alone = others.iter().filter(|q| q.difference.is_none()).count();
     if kind == QuantityKind::Descriptor {
@@ -1044,16 +897,12 @@ fn value_table(pair: &Pair<'_, '_>, kind: QuantityKind, title: &str) -> String {
 
 fn pair_text(pair: &Pair<'_, '_>, settings: &CompareSettings) -> String {
     let line = |taken: &Taken<'_>| {
-        text::sentence(&format!(
-            "{}: {}",
-            taken.part.title(),
-            taken.part.take().span_line(taken.part.span)
-        ))
+        text::sentence(&format!("{}: {}", taken.part.title(), taken.part.span_line()))
     };
     let found = &pair.found;
-    let bands = found.bands.iter().filter(|band| band.is_real).count();
+    let bands = found.distinguishable_bands();
     let rms = format!(
-        "Bands differ by {} dB RMS, by chance it would be {} dB; {bands} of {} are told apart.",
+        "Bands differ by {} dB RMS, by chance it would be {} dB; {bands} of {} differ.",
         text::known(found.spectrum_difference_rms_db, 2),
         text::known(found.chance_rms_db, 2),
         found.bands.len()
@@ -1066,7 +915,7 @@ fn pair_text(pair: &Pair<'_, '_>, settings: &CompareSettings) -> String {
             line(pair.a),
             line(pair.b)
         ),
-        lie_table(pair),
+        alignment_table(pair),
         level_table(pair),
         band_table(pair) + &text::sentence(&rms),
         value_table(pair, QuantityKind::Partial, "partials"),
@@ -1081,51 +930,41 @@ fn pair_text(pair: &Pair<'_, '_>, settings: &CompareSettings) -> String {
 /// Many against one reference: a row each.
 fn many_text(pairs: &[Pair<'_, '_>], settings: &CompareSettings) -> String {
     let Some(first) = pairs.first() else { return String::new() };
-    let rows = pairs.iter().map(|pair| {
-        let found = &pair.found;
-        let lie = found.lie;
-        let real = |q: &&QuantityDifference| q.is_real == Some(true);
-        let of =
-            |kind| found.quantities.iter().filter(|q| q.quantity.kind == kind).filter(real).count();
-        let difference = |d: &BandDifference| match d.difference_db {
-            Some(_) if !d.is_real => "≈".into(),
-            Some(db) => text::signed(text::number(db, 2)),
-            None => "–".into(),
-        };
-        vec![
-            pair.b.part.title(),
-            lie.map_or("–".into(), |lie| text::signed(text::number(1e3 * lie.delay_s.value, 4))),
-            lie.map_or("–".into(), |lie| text::signed(text::number(lie.gain_db.value, 2))),
-            text::known(lie.and_then(|lie| lie.residual_re_b_db), 1),
-            difference(&found.level),
-            text::known(found.spectrum_difference_rms_db, 2),
-            format!(
-                "{} of {}",
-                found.bands.iter().filter(|b| b.is_real).count(),
-                found.bands.len()
-            ),
-            of(QuantityKind::Partial).to_string(),
-            of(QuantityKind::Descriptor).to_string(),
-        ]
-    });
-    let head = format!("against {}", first.a.part.title());
-    let table = text::table(
-        &[
-            &head,
-            "delay, ms",
-            "gain, dB",
-            "residual, dB",
-            "level, dB",
-            "bands RMS, dB",
-            "bands apart",
-            "partials",
-            "descriptors",
-        ],
-        &[0],
-        rows.collect(),
-    );
+    let differing = |pair: &Pair<'_, '_>, kind: QuantityKind| {
+        pair.found.of_kind(kind).filter(|q| q.is_real == Some(true)).count() as u64
+    };
+    let level = |found: &BandDifference| match found.difference_db {
+        Some(_) if !found.is_real => "≈".into(),
+        Some(db) => text::signed(text::number(db, 2)),
+        None => text::UNKNOWN.to_string(),
+    };
+    let each: Vec<&Pair<'_, '_>> = pairs.iter().collect();
+    let table = Table::new()
+        .words("", format!("against {}", first.a.part.title()), |pair: &&Pair<'_, '_>| {
+            pair.b.part.title()
+        })
+        .signed("", "delay, ms", 4, |pair| {
+            pair.found.alignment.map(|found| 1e3 * found.delay_s.value)
+        })
+        .rank(2)
+        .signed("", "gain, dB", 2, |pair| pair.found.alignment.map(|found| found.gain_db.value))
+        .number("", "residual, dB", 1, |pair| {
+            pair.found.alignment.and_then(|found| found.residual_re_b_db)
+        })
+        .rank(3)
+        .printed("level, dB", |pair| level(&pair.found.level))
+        .number("", "bands RMS, dB", 2, |pair| pair.found.spectrum_difference_rms_db)
+        .rank(4)
+        .printed("bands that differ", |pair| {
+            format!("{} of {}", pair.found.distinguishable_bands(), pair.found.bands.len())
+        })
+        .count("", "partials", |pair| differing(pair, QuantityKind::Partial))
+        .rank(1)
+        .count("", "descriptors", |pair| differing(pair, QuantityKind::Descriptor))
+        .rank(1)
+        .text(&each);
     let findings: Vec<Finding> = pairs.iter().flat_map(|pair| pair.findings.clone()).collect();
-    let legend = "≈ not distinguishable; – not one sound; bands, partials and descriptors count what is told apart.";
+    let legend = "≈ not distinguishable; – not one sound; counts are of significant differences.";
     let parts = [
         table + &text::sentence(legend),
         text::sentence(&settings_line(&first.found, settings)),
@@ -1136,30 +975,24 @@ fn many_text(pairs: &[Pair<'_, '_>], settings: &CompareSettings) -> String {
 
 fn groups_text((a, b): (&str, &str), found: &[GroupDifference], findings: &[Finding]) -> String {
     let (real, same): (Vec<_>, Vec<_>) = found.iter().partition(|one| one.is_real);
-    let rows = real.iter().map(|one| {
-        let decimals = one.quantity.decimals;
-        let unit = one.quantity.unit;
-        let name = if unit.is_empty() {
-            one.quantity.name.clone()
-        } else {
-            format!("{}, {unit}", one.quantity.name)
-        };
-        let [difference, u] = text::measured(one.difference.value, one.difference.u, decimals);
-        vec![
-            name,
-            text::number(one.quantity.value.value, decimals),
-            text::number(one.quantity.value.u, decimals),
-            text::number(one.b.value, decimals),
-            text::number(one.b.u, decimals),
-            text::signed(difference),
-            u,
-        ]
-    });
-    let head = ["", "mean of a", "spread", "mean of b", "spread", "difference", "± u"];
+    let number = |one: &GroupDifference, value: f64| text::number(value, one.quantity.decimals);
+    let difference = |one: &GroupDifference| {
+        text::measured(one.difference.value, one.difference.u, one.quantity.decimals)
+    };
     let table = if real.is_empty() {
         text::sentence("Nothing differs by more than the repeats do.")
     } else {
-        text::table(&head, &[0], rows.collect())
+        Table::new()
+            .words("", " ", |one: &&GroupDifference| one.quantity.title())
+            .printed("mean of a", |one| number(one, one.a_mean))
+            .printed("spread", |one| number(one, one.a_spread))
+            .rank(1)
+            .printed("mean of b", |one| number(one, one.b_mean))
+            .printed("spread", |one| number(one, one.b_spread))
+            .rank(1)
+            .printed("difference", |one| text::signed(difference(one)[0].clone()))
+            .printed("± u", |one| difference(one)[1].clone())
+            .text(&real)
     };
     let count = found.first().map_or((0, 0), |one| (one.a_count, one.b_count));
     let mut parts = vec![
@@ -1183,22 +1016,14 @@ fn groups_text((a, b): (&str, &str), found: &[GroupDifference], findings: &[Find
 fn saved_text(result: &SavedResult) -> String {
     let differ: Vec<&ValueRow> =
         result.values.iter().filter(|row| row.difference != Some(0.0)).collect();
-    let rows = differ.iter().map(|row| {
-        let of = |value: Option<f64>| value.map_or("–".into(), text::significant);
-        vec![
-            row.name.clone(),
-            of(row.a),
-            of(row.b),
-            of(row.difference),
-            row.difference_u.map_or("–".into(), text::significant),
-            match row.distinguishable {
-                Some(true) => "different".into(),
-                Some(false) => SAME.into(),
-                None => "uncertainty not known".into(),
-            },
-        ]
-    });
-    let table = text::table(&["", "a", "b", "difference", "± u", ""], &[0, 5], rows.collect());
+    let table = Table::new()
+        .words("", " ", |row: &&ValueRow| row.name.clone())
+        .significant("", "a", |row| row.a)
+        .significant("", "b", |row| row.b)
+        .significant("", "difference", |row| row.difference)
+        .significant("", "± u", |row| row.difference_u)
+        .words("", " ", |row| text::verdict(row.distinguishable).into())
+        .text(&differ);
     let equal = result.values.len() - differ.len();
     format!(
         "a: {}\nb: {}\n\n{}{}",

@@ -14,7 +14,7 @@ use tonemap_study::{FILE_NAME, Study};
 
 use crate::files::{self, Content};
 use crate::interrupt;
-use crate::output::Status;
+use crate::status::Status;
 
 /// Write the takes of Alder Hall, a made-up village hall, and run the example on them
 ///

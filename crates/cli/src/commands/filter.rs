@@ -12,12 +12,16 @@ use tonemap_core::{Finding, SampleSpan};
 use tonemap_figures::{DrawnSpectrum, Figure, LevelAxis, SpectrumFigure, spectrum_figure};
 use tonemap_media::Block;
 
-use super::spectrum::measure;
 use crate::args::{Axis, Channel, FigureArgs, Format, PartArgs, SourceArgs, SpanArgs};
 use crate::files::{self, Content};
-use crate::output::{self, Status};
+use crate::json;
+use crate::output;
+use crate::passes::spectrum_of;
+use crate::record::TakeRecord;
 use crate::sound::{self, Levels, SoundArgs};
+use crate::status::Status;
 use crate::studies;
+use crate::table::Table;
 use crate::take::Take;
 use crate::text;
 
@@ -83,14 +87,6 @@ struct FilterResult {
     levels: Levels,
 }
 
-#[derive(Serialize)]
-struct Row {
-    output: String,
-    samples: u64,
-    peak_dbfs: Option<f64>,
-    rms_dbfs: Option<f64>,
-}
-
 /// What was written, and how.
 struct Filtered {
     settings: FilterSettings,
@@ -106,13 +102,14 @@ impl Filter {
         files::claim(&self.sound.output, Content::Sound, self.sound.force)?;
         let named = studies::find_take(self.take.as_ref(), &self.source)?;
         let mut take = Take::open(named, &self.source)?;
-        let span = take.cut_span(self.span.span())?;
+        let whole = take.whole(&self.span)?;
+        let (span, record) = (whole.span, whole.record()?);
         let filtered = self.filter(&take, span)?;
         if let Some(file) = &self.figure.figure {
             let figure = self.draw(&mut take, &filtered)?;
             output::write_figure(file, &figure, self.sound.force)?;
         }
-        output::print(&self.account(&take, span, filtered)?)?;
+        output::print(&self.account(&take, span, record, filtered)?)?;
         Ok(Status::Done)
     }
 
@@ -160,7 +157,13 @@ impl Filter {
     }
 
     /// What is said of it.
-    fn account(&self, take: &Take, span: SampleSpan, filtered: Filtered) -> Result<String> {
+    fn account(
+        &self,
+        take: &Take,
+        span: SampleSpan,
+        record: TakeRecord,
+        filtered: Filtered,
+    ) -> Result<String> {
         let Filtered { settings, taps, transition_hz, levels, findings } = filtered;
         let output = self.sound.output.display().to_string();
         let result = FilterResult { output, samples: span.len(), levels };
@@ -192,15 +195,14 @@ impl Filter {
                     bits: self.sound.bits.words(),
                     dither: self.sound.dither,
                 };
-                let record = take.record(span, None)?;
-                output::json_line("filter", record, settings, result, &findings)
+                json::line("filter", record, settings, result, &findings)
             }
-            Format::Csv => output::csv_table([Row {
-                output: result.output,
-                samples: result.samples,
-                peak_dbfs: levels.peak_dbfs,
-                rms_dbfs: levels.rms_dbfs,
-            }]),
+            Format::Csv => Table::new()
+                .words("output", "", |result: &FilterResult| result.output.clone())
+                .count("samples", "", |result| result.samples)
+                .number("peak_dbfs", "", 0, |result| result.levels.peak_dbfs)
+                .number("rms_dbfs", "", 0, |result| result.levels.rms_dbfs)
+                .csv([result]),
         }
     }
 
@@ -234,9 +236,9 @@ impl Filter {
         let part = take.part(&channel(self.span.clone()))?;
         // What is written is a part of the take, and as loud as it was.
         let reference = part.reference;
-        let before = measure(&part, &settings, self.sound.quiet, 0)?.0.calibrated(reference);
+        let before = spectrum_of(&part, &settings, self.sound.quiet, 0)?.0.calibrated(reference);
         let part = written.part(&channel(whole))?;
-        let after = measure(&part, &settings, self.sound.quiet, 0)?.0.calibrated(reference);
+        let after = spectrum_of(&part, &settings, self.sound.quiet, 0)?.0.calibrated(reference);
         let settings = CurveSettings { margin: 1, ..CurveSettings::default() };
         let curves = [before.curve(&settings), after.curve(&settings)];
         let figure = SpectrumFigure {

@@ -6,19 +6,19 @@ use anyhow::Result;
 use clap::{Args, ValueEnum};
 use rayon::prelude::*;
 use serde::Serialize;
-use tonemap_core::intake::{
-    ChannelInspection, ChannelRelation, Envelope, Inspection, Inspector, Period, Region, period,
-};
-use tonemap_core::{Finding, SampleSpan};
+use tonemap_core::Finding;
+use tonemap_core::intake::{ChannelInspection, Envelope, Inspection, period};
+use tonemap_core::quantity::{Label, Quantities, Quantity, Unit, pair};
 use tonemap_figures::{
     AmplitudeScale, ChannelCourse, Figure, WaveformFigure, waveform_columns, waveform_figure,
 };
-use tonemap_media::Block;
 
-use crate::args::{FigureArgs, Format, OutputArgs, SourceArgs, SpanArgs};
-use crate::output::{self, Status, Usage};
-use crate::studies::{self, Named};
-use crate::take::Take;
+use crate::args::{FigureArgs, OutputArgs, SourceArgs, SpanArgs};
+use crate::limits::LimitArgs;
+use crate::look::look_at;
+use crate::measure::{self, Common, Measure};
+use crate::table::Table;
+use crate::take::{Part, Take};
 use crate::text;
 
 /// A period is looked for in spans up to this long, in seconds.
@@ -47,8 +47,10 @@ pub(crate) struct Inspect {
     figure: FigureArgs,
     /// Scale of the waveform in the figure
     #[arg(long, value_name = "SCALE", default_value = "linear", requires = "figure")]
-    #[arg(help_heading = "Output")]
+    #[arg(help_heading = "Figure")]
     amplitude: Amplitude,
+    #[command(flatten)]
+    limits: LimitArgs,
     #[command(flatten)]
     output: OutputArgs,
 }
@@ -59,18 +61,16 @@ enum Amplitude {
     Db,
 }
 
-/// What is found in one take.
-struct Inspected {
-    take: Take,
-    span: SampleSpan,
+/// What was found in a take.
+pub(crate) struct Found {
+    inspection: Inspection,
     /// Waveforms, if a figure was asked for.
     envelopes: Vec<Envelope>,
-    /// Periods, if the span is short; one a channel.
-    periods: Vec<Option<Period>>,
-    names: Vec<String>,
-    inspection: Inspection,
-    findings: Vec<Finding>,
+    /// Whether the span is so short that its period was looked for.
+    is_short: bool,
 }
+
+type Made<'a> = measure::Made<'a, Found>;
 
 #[derive(Serialize)]
 struct Settings {}
@@ -84,158 +84,40 @@ struct InspectResult<'a> {
     sample_rate_hz: f64,
     bits_per_sample: Option<u32>,
     duration_s: f64,
-    channels: Vec<NamedChannel<'a>>,
-    /// Each channel with the next.
-    correlations: Vec<Option<f64>>,
-    regions: &'a [Region],
-    onsets_s: &'a [f64],
-    /// When the last sound has died into the noise; unknown if the span ends before.
-    died_s: Option<f64>,
-}
-
-#[derive(Serialize)]
-struct NamedChannel<'a> {
-    name: &'a str,
     #[serde(flatten)]
-    found: &'a ChannelInspection,
-    period: Option<Period>,
-    #[serde(flatten)]
-    pressure: PressureLevels,
+    inspection: &'a Inspection,
 }
 
-/// Levels in dB re 20 µPa; unknown without calibration.
-#[derive(Serialize)]
-#[expect(clippy::struct_field_names, reason = "they are keys, with their unit last")]
-struct PressureLevels {
-    /// Of a full-scale sine.
-    full_scale_db: Option<f64>,
-    rms_db: Option<f64>,
-    loudest_db: Option<f64>,
-    noise_floor_db: Option<f64>,
-}
+impl Measure for Inspect {
+    const KIND: &'static str = "inspect";
+    const DRAWS: Option<&'static str> = Some("one take");
+    type Found = Found;
 
-impl PressureLevels {
-    fn of(full_scale_db: Option<f64>, found: &ChannelInspection) -> Self {
-        let level = |dbfs: Option<f64>| dbfs.zip(full_scale_db).map(|(dbfs, full)| dbfs + full);
-        Self {
-            full_scale_db,
-            rms_db: level(found.levels.rms_dbfs),
-            loudest_db: level(found.levels.loudest_dbfs),
-            noise_floor_db: level(found.noise_floor_dbfs),
+    fn common(&self) -> Common<'_> {
+        Common {
+            takes: &self.takes,
+            source: &self.source,
+            limits: &self.limits,
+            figure: &self.figure,
+            output: &self.output,
         }
     }
-}
 
-/// A row in CSV.
-#[derive(Serialize)]
-struct Row<'a> {
-    take: String,
-    channel: &'a str,
-    container: &'a str,
-    codec: &'a str,
-    sample_rate_hz: f64,
-    duration_s: f64,
-    peak_dbfs: Option<f64>,
-    true_peak_dbfs: Option<f64>,
-    rms_dbfs: Option<f64>,
-    rms_db: Option<f64>,
-    crest_db: Option<f64>,
-    dc_offset: Option<f64>,
-    noise_floor_dbfs: Option<f64>,
-    dynamic_range_db: Option<f64>,
-    bandwidth_hz: Option<f64>,
-    hum_dbfs: Option<f64>,
-    clipped_samples: u64,
-    clicks: u64,
-    dropouts: u64,
-    regions: usize,
-    onsets: usize,
-    findings: String,
-}
-
-impl Inspect {
-    pub(crate) fn run(&self) -> Result<Status> {
-        output::start_log(&self.output);
-        output::check_outputs(&self.figure, &self.output)?;
-        let mut status = Status::Done;
-        let mut inspected = Vec::new();
-        let takes = studies::find_takes(&self.takes, &self.source)?;
-        if takes.len() > 1 && self.figure.figure.is_some() {
-            let reason = "a figure shows one take; inspect the takes one by one for figures";
-            return Err(Usage(reason.into()).into());
-        }
-        for named in takes {
-            // One bad take does not stop the others.
-            match self.inspect(named) {
-                Ok(take) => inspected.push(take),
-                Err(error) => {
-                    output::print_error(&error);
-                    status = Status::CouldNot;
-                }
-            }
-        }
-        if inspected.is_empty() {
-            return Ok(status);
-        }
-        for take in &inspected {
-            output::print_notes(&self.output, &take.findings);
-            if let Some(file) = &self.figure.figure {
-                let figure = self.draw(take)?;
-                output::write_figure(file, &figure, self.output.force)?;
-            }
-        }
-        let content = match self.output.format {
-            Format::Text => inspected.iter().map(as_text).collect::<Vec<_>>().join("\n"),
-            Format::Json => inspected.iter().map(as_json).collect::<Result<String>>()?,
-            Format::Csv => output::csv_table(inspected.iter().flat_map(rows))?,
-        };
-        output::write_result(&self.output, &content)?;
-        Ok(status)
+    fn parts<'a>(&self, take: &'a mut Take) -> Result<Vec<Part<'a>>> {
+        Ok(vec![take.whole(&self.span)?])
     }
 
-    fn draw(&self, inspected: &Inspected) -> Result<Figure> {
-        let Inspected { take, span, inspection, findings, envelopes, names, .. } = inspected;
-        let rate = take.info.sample_rate_hz;
-        let courses: Vec<ChannelCourse<'_>> = inspection
-            .channels
-            .iter()
-            .zip(envelopes)
-            .zip(names)
-            .map(|((found, envelope), name)| ChannelCourse {
-                name,
-                envelope,
-                clips: &found.levels.clips,
-            })
-            .collect();
-        let figure = WaveformFigure {
-            title: &take.name(),
-            channels: &courses,
-            amplitude: match self.amplitude {
-                Amplitude::Linear => AmplitudeScale::Linear,
-                Amplitude::Db => AmplitudeScale::Db,
-            },
-            regions: &inspection.course.regions,
-            onsets_s: &inspection.course.onsets_s,
-            span_s: (span.start as f64 / rate, span.end as f64 / rate),
-            sample_rate_hz: rate,
-            notes: &[take.span_line(*span)],
-            findings,
-        };
-        Ok(waveform_figure(&figure, self.figure.size)?)
-    }
-
-    fn inspect(&self, named: Named) -> Result<Inspected> {
-        let mut take = Take::open(named, &self.source)?;
-        let span = take.cut_span(self.span.span())?;
-        let (rate, channels) = (take.info.sample_rate_hz, take.info.channels);
+    fn measure(&self, part: &Part<'_>, quiet: bool) -> Result<(Found, Vec<Finding>)> {
+        let (take, rate) = (part.take(), part.rate_hz());
+        let channels = take.info.channels;
         let mut envelopes = Vec::new();
         if self.figure.figure.is_some() {
-            let envelope = Envelope::new(span.len(), waveform_columns(self.figure.size));
+            let envelope = Envelope::new(part.span.len(), waveform_columns(self.figure.size));
             envelopes.resize(channels, envelope);
         }
-        let is_short = span.len() as f64 <= LONGEST_WITH_PERIOD_S * rate;
+        let is_short = part.span.len() as f64 <= LONGEST_WITH_PERIOD_S * rate;
         let mut samples = vec![Vec::new(); if is_short { channels } else { 0 }];
-        let (inspection, findings) = look_at(&take, span, self.output.quiet, |block| {
+        let (mut inspection, findings) = look_at(take, part.span, quiet, |block| {
             for (envelope, samples) in envelopes.iter_mut().zip(block.channels()) {
                 envelope.push(samples);
             }
@@ -243,51 +125,98 @@ impl Inspect {
                 kept.extend_from_slice(samples);
             }
         })?;
-        let start_s = span.start as f64 / rate;
-        let periods = samples.par_iter().map(|samples| period(samples, rate, start_s)).collect();
-        let names = take.channel_names();
-        Ok(Inspected { take, span, envelopes, periods, names, inspection, findings })
+        let start_s = part.start_s();
+        let periods: Vec<_> =
+            samples.par_iter().map(|samples| period(samples, rate, start_s)).collect();
+        for (channel, period) in inspection.channels.iter_mut().zip(periods) {
+            channel.period = period;
+        }
+        Ok((Found { inspection, envelopes, is_short }, findings))
+    }
+
+    fn settings(&self, _made: &Made<'_>) -> impl Serialize {
+        Settings {}
+    }
+
+    fn result(&self, made: &Made<'_>) -> impl Serialize {
+        let take = made.part.take();
+        InspectResult {
+            container: take.info.container,
+            codec: &take.info.codec,
+            lossy_codec: take.info.lossy_codec,
+            sample_rate_hz: take.info.sample_rate_hz,
+            bits_per_sample: take.info.bits_per_sample,
+            duration_s: take.duration_s(),
+            inspection: &made.found.inspection,
+        }
+    }
+
+    fn quantities(&self, made: &Made<'_>) -> Vec<Quantity> {
+        const DURATION: Label = Label::new("duration_s", "duration", Unit::Second, 3);
+        const RATE: Label = Label::new("sample_rate_hz", "sample rate", Unit::Hertz, 0);
+        const BITS: Label = Label::new("bits_per_sample", "bits of a sample", Unit::One, 0);
+        let take = made.part.take();
+        let bits = take.info.bits_per_sample.map(f64::from);
+        let mut all = vec![
+            Quantity::top(&DURATION, pair(Some(take.duration_s()), None)),
+            Quantity::top(&RATE, pair(Some(take.info.sample_rate_hz), None)),
+            Quantity::top(&BITS, pair(bits, None)),
+        ];
+        all.extend(made.found.inspection.quantities());
+        all
+    }
+
+    fn text(&self, made: &[Made<'_>]) -> String {
+        measure::each(made, as_text)
+    }
+
+    fn csv(&self, made: &[Made<'_>]) -> Result<String> {
+        let rows = made.iter().flat_map(|one| {
+            one.found.inspection.channels.iter().map(move |channel| (one, channel))
+        });
+        csv_table().csv(rows)
+    }
+
+    fn draw(&self, made: &[Made<'_>]) -> Result<Figure> {
+        let Made { part, found, findings } = &made[0];
+        let Found { inspection, envelopes, .. } = found;
+        let channels = inspection.channels.iter().zip(envelopes);
+        let courses: Vec<ChannelCourse<'_>> = channels
+            .map(|(channel, envelope)| ChannelCourse {
+                name: &channel.name,
+                envelope,
+                clips: &channel.levels.clips,
+            })
+            .collect();
+        let figure = WaveformFigure {
+            title: &part.take().name(),
+            channels: &courses,
+            amplitude: match self.amplitude {
+                Amplitude::Linear => AmplitudeScale::Linear,
+                Amplitude::Db => AmplitudeScale::Db,
+            },
+            regions: &inspection.course.regions,
+            onsets_s: &inspection.course.onsets_s,
+            span_s: part.span_s(),
+            sample_rate_hz: part.rate_hz(),
+            notes: &[part.span_line()],
+            findings,
+        };
+        Ok(waveform_figure(&figure, self.figure.size)?)
     }
 }
 
-/// Inspects a span of a take, with all findings; `beside` sees the samples too.
-pub(super) fn look_at(
-    take: &Take,
-    span: SampleSpan,
-    quiet: bool,
-    mut beside: impl FnMut(&Block),
-) -> Result<(Inspection, Vec<Finding>)> {
-    let info = &take.info;
-    let mut inspector =
-        Inspector::new(info.sample_rate_hz, info.bits_per_sample, info.channels, span);
-    let (levels, sound) = inspector.halves();
-    let on_the_way = take.read_in_two(
-        span,
-        "inspecting",
-        quiet,
-        |block| {
-            levels.push(block.channels());
-            beside(block);
-        },
-        |block| sound.push(block.channels()),
-    )?;
-    let inspection = inspector.finish();
-    let mut findings = take.findings.clone();
-    findings.extend(on_the_way);
-    findings.extend(inspection.findings(&take.channel_names()));
-    Ok((inspection, findings))
-}
-
-fn as_text(inspected: &Inspected) -> String {
-    let Inspected { take, span, inspection, findings, .. } = inspected;
-    let count = match inspection.channels.len() {
+fn as_text(made: &Made<'_>) -> String {
+    let (take, found) = (made.part.take(), &made.found);
+    let channels = &found.inspection.channels;
+    let count = match channels.len() {
         1 => "1 channel".into(),
         count => format!("{count} channels"),
     };
-    let part = if span.len() == take.frames {
+    let part = if made.part.span.len() == take.frames {
         String::new()
     } else {
-        format!("  {}\n", take.span_line(*span))
+        format!("  {}\n", made.part.span_line())
     };
     let head = format!(
         "{}\n  {}, {}, {} Hz, {count}, {} s ({} samples)\n{part}\n",
@@ -298,82 +227,89 @@ fn as_text(inspected: &Inspected) -> String {
         text::number(take.duration_s(), 3),
         text::grouped(take.frames),
     );
-    let findings = match text::findings(findings) {
+    let findings = match text::findings(&made.findings) {
         none if none.is_empty() => "\n  nothing wrong was found\n".into(),
         some => format!("\n{some}"),
     };
-    let times = course_lines(inspected) + &correlation_line(inspected) + &period_lines(inspected);
+    let times = course_lines(&found.inspection)
+        + &correlation_line(&found.inspection)
+        + &period_lines(found);
     let gap = if times.is_empty() { "" } else { "\n" };
-    head + &channel_table(inspected) + &pressure_table(inspected) + gap + &times + &findings
+    let all: Vec<&ChannelInspection> = channels.iter().collect();
+    let calibrated: Vec<&ChannelInspection> =
+        channels.iter().filter(|channel| channel.pressure.full_scale_db.is_some()).collect();
+    let pressure = if calibrated.is_empty() {
+        String::new()
+    } else {
+        format!("\n{}", pressure_table().text(&calibrated))
+    };
+    head + &channel_table().text(&all) + &pressure + gap + &times + &findings
 }
 
-fn channel_table(inspected: &Inspected) -> String {
-    let row = |(name, channel): (&String, &ChannelInspection)| {
-        let levels = &channel.levels;
-        vec![
-            name.clone(),
-            text::known(levels.peak_dbfs, 2),
-            text::known(levels.true_peak_dbfs, 2),
-            text::known(levels.rms_dbfs, 2),
-            text::known(levels.crest_db, 1),
-            text::known(channel.noise_floor_dbfs, 1),
-            text::known(channel.dynamic_range_db, 1),
-            text::known(channel.bandwidth_hz.map(|hz| hz / 1000.0), 1),
-            text::number(levels.dc_offset, 6),
-            text::grouped(levels.clipped_samples),
-        ]
-    };
-    let titles = [
-        "channel\n",
-        "peak\ndBFS",
-        "true peak\ndBFS",
-        "RMS\ndBFS",
-        "crest\ndB",
-        "noise\ndBFS",
-        "range\ndB",
-        "bandwidth\nkHz",
-        "DC\nfull scale",
-        "clipped\nsamples",
-    ];
-    let rows = inspected.names.iter().zip(&inspected.inspection.channels).map(row);
-    text::table(&titles, &[], rows.collect())
+fn channel_table<'t>() -> Table<'t, &'t ChannelInspection> {
+    Table::new()
+        .printed("channel\n", |channel: &&ChannelInspection| channel.name.clone())
+        .number("", "peak\ndBFS", 2, |channel| channel.levels.peak_dbfs)
+        .number("", "true peak\ndBFS", 2, |channel| channel.levels.true_peak_dbfs)
+        .rank(2)
+        .number("", "RMS\ndBFS", 2, |channel| channel.levels.rms_dbfs)
+        .number("", "crest\ndB", 1, |channel| channel.levels.crest_db)
+        .rank(3)
+        .number("", "noise\ndBFS", 1, |channel| channel.noise_floor_dbfs)
+        .number("", "range\ndB", 1, |channel| channel.dynamic_range_db)
+        .rank(4)
+        .number("", "bandwidth\nkHz", 1, |channel| channel.bandwidth_hz.map(|hz| hz / 1000.0))
+        .number("", "DC\nfull scale", 6, |channel| Some(channel.levels.dc_offset))
+        .rank(1)
+        .count("", "clipped\nsamples", |channel| channel.levels.clipped_samples)
 }
 
 /// Levels of the channels that are calibrated.
-fn pressure_table(inspected: &Inspected) -> String {
-    let Inspected { take, names, inspection, .. } = inspected;
-    let channels = names.iter().zip(&inspection.channels).enumerate();
-    let rows: Vec<Vec<String>> = channels
-        .filter_map(|(n, (name, found))| {
-            let full_scale_db = take.full_scale_db(n)?;
-            let levels = PressureLevels::of(Some(full_scale_db), found);
-            Some(vec![
-                name.clone(),
-                text::known(levels.rms_db, 2),
-                text::known(levels.loudest_db, 2),
-                text::known(levels.noise_floor_db, 1),
-                text::number(full_scale_db, 2),
-            ])
+fn pressure_table<'t>() -> Table<'t, &'t ChannelInspection> {
+    Table::new()
+        .printed("channel\n", |channel: &&ChannelInspection| channel.name.clone())
+        .number("", "RMS\ndB re 20 µPa", 2, |channel| channel.pressure.rms_db)
+        .number("", "loudest 50 ms\ndB re 20 µPa", 2, |channel| channel.pressure.loudest_db)
+        .number("", "noise\ndB re 20 µPa", 1, |channel| channel.pressure.noise_floor_db)
+        .number("", "full scale\ndB re 20 µPa", 2, |channel| channel.pressure.full_scale_db)
+}
+
+fn csv_table<'t>() -> Table<'t, (&'t Made<'t>, &'t ChannelInspection)> {
+    Table::new()
+        .words("take", "", |row: &(&Made<'_>, &ChannelInspection)| row.0.part.take().exact_path())
+        .words("channel", "", |row| row.1.name.clone())
+        .words("container", "", |row| row.0.part.take().info.container.into())
+        .words("codec", "", |row| row.0.part.take().info.codec.clone())
+        .number("sample_rate_hz", "", 0, |row| Some(row.0.part.rate_hz()))
+        .number("duration_s", "", 0, |row| Some(row.0.part.take().duration_s()))
+        .number("peak_dbfs", "", 0, |row| row.1.levels.peak_dbfs)
+        .number("true_peak_dbfs", "", 0, |row| row.1.levels.true_peak_dbfs)
+        .number("rms_dbfs", "", 0, |row| row.1.levels.rms_dbfs)
+        .number("rms_db", "", 0, |row| row.1.pressure.rms_db)
+        .number("crest_db", "", 0, |row| row.1.levels.crest_db)
+        // Samples near the largest that a float holds have no sum.
+        .number("dc_offset", "", 0, |row| Some(row.1.levels.dc_offset))
+        .number("noise_floor_dbfs", "", 0, |row| row.1.noise_floor_dbfs)
+        .number("dynamic_range_db", "", 0, |row| row.1.dynamic_range_db)
+        .number("bandwidth_hz", "", 0, |row| row.1.bandwidth_hz)
+        .number("hum_dbfs", "", 0, |row| row.1.hum.as_ref().map(|hum| hum.level_dbfs))
+        .count("clipped_samples", "", |row| row.1.levels.clipped_samples)
+        .count("clicks", "", |row| row.1.faults.click_count)
+        .count("dropouts", "", |row| row.1.faults.dropout_count)
+        .count("regions", "", |row| row.0.found.inspection.course.regions.len() as u64)
+        .count("onsets", "", |row| row.0.found.inspection.course.onsets_s.len() as u64)
+        .words("findings", "", |row| {
+            let codes: Vec<&str> =
+                row.0.findings.iter().map(|finding| finding.code.as_ref()).collect();
+            codes.join(" ")
         })
-        .collect();
-    if rows.is_empty() {
-        return String::new();
-    }
-    let titles = [
-        "channel\n",
-        "RMS\ndB re 20 µPa",
-        "loudest 50 ms\ndB re 20 µPa",
-        "noise\ndB re 20 µPa",
-        "full scale\ndB re 20 µPa",
-    ];
-    format!("\n{}", text::table(&titles, &[], rows))
 }
 
 /// When something sounds, and when it begins.
-fn course_lines(inspected: &Inspected) -> String {
-    let course = &inspected.inspection.course;
+fn course_lines(inspection: &Inspection) -> String {
+    let course = &inspection.course;
     // In a span of a few periods the noise cannot be told from the sound.
-    if inspected.inspection.channels.iter().all(|channel| channel.noise_floor_dbfs.is_none()) {
+    if inspection.channels.iter().all(|channel| channel.noise_floor_dbfs.is_none()) {
         return String::new();
     }
     if course.regions.is_empty() {
@@ -384,7 +320,7 @@ fn course_lines(inspected: &Inspected) -> String {
         .iter()
         .map(|r| format!("{} to {} s", text::number(r.start_s, 3), text::number(r.end_s, 3)));
     let onsets = course.onsets_s.iter().map(|time_s| format!("{} s", text::number(*time_s, 3)));
-    let end = match inspected.died_s() {
+    let end = match course.died_s {
         Some(time_s) => format!("  died into the noise at {} s\n", text::number(time_s, 3)),
         None => "  still sounding at the end\n".into(),
     };
@@ -393,11 +329,16 @@ fn course_lines(inspected: &Inspected) -> String {
         + &end
 }
 
-fn correlation_line(inspected: &Inspected) -> String {
-    let pairs = inspected.inspection.relations.iter().zip(inspected.names.windows(2));
+fn correlation_line(inspection: &Inspection) -> String {
+    let pairs = inspection.relations.iter().zip(inspection.channels.windows(2));
     let pairs: Vec<String> = pairs
-        .map(|(relation, names)| {
-            format!("{} and {}: {}", names[0], names[1], text::known(relation.correlation(), 3))
+        .map(|(relation, pair)| {
+            format!(
+                "{} and {}: {}",
+                pair[0].name,
+                pair[1].name,
+                text::known(relation.correlation(), 3)
+            )
         })
         .collect();
     if pairs.is_empty() {
@@ -407,11 +348,13 @@ fn correlation_line(inspected: &Inspected) -> String {
 }
 
 /// The period in a short span.
-fn period_lines(inspected: &Inspected) -> String {
-    let lines = inspected.names.iter().zip(&inspected.periods).map(|(name, period)| {
-        let channel = match inspected.names.len() {
+fn period_lines(found: &Found) -> String {
+    let channels = &found.inspection.channels;
+    let lines = channels.iter().filter(|_| found.is_short).map(|channel| {
+        let period = channel.period;
+        let channel = match channels.len() {
             1 => String::new(),
-            _ => format!(" of channel {name}"),
+            _ => format!(" of channel {}", channel.name),
         };
         let Some(found) = period else {
             return format!("  no period{channel}: the span needs 1.4 periods of a steady tone\n");
@@ -430,71 +373,4 @@ fn period_lines(inspected: &Inspected) -> String {
         )
     });
     lines.collect()
-}
-
-impl Inspected {
-    /// When the last sound has died into the noise, if the span reaches so far.
-    fn died_s(&self) -> Option<f64> {
-        let course = &self.inspection.course;
-        course.regions.last().filter(|_| !course.is_cut_off).map(|region| region.end_s)
-    }
-}
-
-fn as_json(inspected: &Inspected) -> Result<String> {
-    let Inspected { take, span, inspection, findings, names, periods, .. } = inspected;
-    let record = take.record(*span, None)?;
-    let channels = names.iter().zip(&inspection.channels).enumerate();
-    let result = InspectResult {
-        container: take.info.container,
-        codec: &take.info.codec,
-        lossy_codec: take.info.lossy_codec,
-        sample_rate_hz: take.info.sample_rate_hz,
-        bits_per_sample: take.info.bits_per_sample,
-        duration_s: take.duration_s(),
-        channels: channels
-            .map(|(n, (name, found))| NamedChannel {
-                name,
-                found,
-                period: periods.get(n).copied().flatten(),
-                pressure: PressureLevels::of(take.full_scale_db(n), found),
-            })
-            .collect(),
-        correlations: inspection.relations.iter().map(ChannelRelation::correlation).collect(),
-        regions: &inspection.course.regions,
-        onsets_s: &inspection.course.onsets_s,
-        died_s: inspected.died_s(),
-    };
-    output::json_line("inspect", record, Settings {}, result, findings)
-}
-
-fn rows(inspected: &Inspected) -> impl Iterator<Item = Row<'_>> {
-    let Inspected { take, inspection, names, findings, .. } = inspected;
-    let codes: Vec<&str> = findings.iter().map(|finding| finding.code.as_ref()).collect();
-    let codes = codes.join(" ");
-    let channels = names.iter().zip(&inspection.channels).enumerate();
-    channels.map(move |(n, (channel, found))| Row {
-        take: take.exact_path(),
-        channel,
-        container: take.info.container,
-        codec: &take.info.codec,
-        sample_rate_hz: take.info.sample_rate_hz,
-        duration_s: take.duration_s(),
-        peak_dbfs: found.levels.peak_dbfs,
-        true_peak_dbfs: found.levels.true_peak_dbfs,
-        rms_dbfs: found.levels.rms_dbfs,
-        rms_db: PressureLevels::of(take.full_scale_db(n), found).rms_db,
-        crest_db: found.levels.crest_db,
-        // Samples near the largest that a float holds have no sum.
-        dc_offset: Some(found.levels.dc_offset).filter(|dc| dc.is_finite()),
-        noise_floor_dbfs: found.noise_floor_dbfs,
-        dynamic_range_db: found.dynamic_range_db,
-        bandwidth_hz: found.bandwidth_hz,
-        hum_dbfs: found.hum.as_ref().map(|hum| hum.level_dbfs),
-        clipped_samples: found.levels.clipped_samples,
-        clicks: found.faults.click_count,
-        dropouts: found.faults.dropout_count,
-        regions: inspection.course.regions.len(),
-        onsets: inspection.course.onsets_s.len(),
-        findings: codes.clone(),
-    })
 }

@@ -17,11 +17,25 @@ mod trend;
 mod tuning;
 
 use anyhow::Result;
-use clap::Subcommand;
+use clap::{CommandFactory, Parser, Subcommand};
 
-use crate::output::Status;
+use crate::measure::drive;
+use crate::rerun;
+use crate::status::Status;
 
-/// All commands. A new one is added here and has a file of its own.
+/// Measures what is in a sound: spectra and their tones, with the uncertainty of every number.
+///
+/// Levels are in dB re full scale: a full-scale sine reads 0 dB. Uncertainties (± u) are standard
+/// uncertainties: the true value lies within ± 2 u in about 95 of 100 cases.
+#[derive(Parser)]
+#[command(name = "tonemap", version, propagate_version = true, max_term_width = 100)]
+pub(crate) struct Cli {
+    #[command(subcommand)]
+    pub(crate) command: Command,
+}
+
+/// All commands. A new one has a file of its own, a line here, one in [`Command::run`], and one in [`RESULTS`]
+/// if it measures.
 #[derive(Subcommand)]
 pub(crate) enum Command {
     Inspect(inspect::Inspect),
@@ -44,12 +58,12 @@ pub(crate) enum Command {
 impl Command {
     pub(crate) fn run(&self) -> Result<Status> {
         match self {
-            Self::Inspect(command) => command.run(),
-            Self::Spectrum(command) => command.run(),
+            Self::Inspect(command) => drive(command),
+            Self::Spectrum(command) => drive(&**command),
             Self::Spectrogram(command) => command.run(),
-            Self::Pitch(command) => command.run(),
-            Self::Partials(command) => command.run(),
-            Self::Timbre(command) => command.run(),
+            Self::Pitch(command) => drive(&**command),
+            Self::Partials(command) => drive(&**command),
+            Self::Timbre(command) => drive(&**command),
             Self::Tuning(command) => command.run(),
             Self::Compare(command) => command.run(),
             Self::Trend(command) => command.run(),
@@ -60,5 +74,53 @@ impl Command {
             Self::Again(command) => command.run(),
             Self::Demo(command) => command.run(),
         }
+    }
+}
+
+/// What a command that measures is about.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum About {
+    /// A take: its numbers can be followed from take to take.
+    Take,
+    /// Several takes together, or a study.
+    Several,
+}
+
+/// The commands that measure: their results can be saved, compared, made again and reported.
+pub(crate) const RESULTS: [(&str, About); 9] = [
+    ("inspect", About::Take),
+    ("spectrum", About::Take),
+    ("spectrogram", About::Take),
+    ("pitch", About::Take),
+    ("partials", About::Take),
+    ("timbre", About::Take),
+    ("tuning", About::Take),
+    ("compare", About::Several),
+    ("trend", About::Several),
+];
+
+/// Teaches what runs command lines again which there are.
+pub(crate) fn learn() {
+    rerun::learn(&Cli::command(), RESULTS.map(|(name, _)| name).to_vec());
+}
+
+/// The commands that measure a take.
+pub(crate) fn of_takes() -> impl Iterator<Item = &'static str> {
+    RESULTS.into_iter().filter(|(_, about)| *about == About::Take).map(|(name, _)| name)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// What measures can be limited, and what can be limited measures.
+    #[test]
+    fn the_list_of_what_measures_is_that_of_what_can_be_limited() {
+        let program = Cli::command();
+        let limited = program.get_subcommands().filter(|command| {
+            command.get_arguments().any(|option| option.get_long() == Some("require"))
+        });
+        let limited: Vec<&str> = limited.map(clap::Command::get_name).collect();
+        assert_eq!(limited, RESULTS.map(|(name, _)| name));
     }
 }

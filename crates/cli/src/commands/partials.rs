@@ -8,23 +8,25 @@ use clap::{Args, ValueEnum};
 use serde::Serialize;
 use tonemap_core::Finding;
 use tonemap_core::partials::{
-    Partial, PartialTrack, Partials as Found, PartialsSettings, partials,
+    Partial, PartialTrack, Partials as Measured, PartialsSettings, TrackColumns,
+    TrackPoint as Point, partials,
 };
+use tonemap_core::quantity::{Quantities, Quantity};
 use tonemap_core::units::{Frequency, FrequencyRange, Seconds, Separation, cents_between};
 use tonemap_figures::{
     Arrangement, ColourMap, DrawnSpectrogram, DrawnTrack, Figure, Marks, PartialsFigure,
     SpectrogramFigure, TrackPoint, Words, partials_figure, pitch_cells, spectrogram_figure,
 };
-
 use tonemap_media::{SdifFrame, SdifKind, SdifPartial, sdif_file};
 
-use super::spectrogram::background;
-use crate::args::{self, FigureArgs, Format, OutputArgs, TakesArgs};
+use crate::args::{self, FigureArgs, OutputArgs, TakesArgs};
 use crate::arrays::{self, Arrays};
-use crate::files::{self, Content};
+use crate::columns::background;
 use crate::fundamental::FundamentalArgs;
-use crate::output::{self, Status, Usage};
-use crate::take::{self, NoteSamples, Part};
+use crate::limits::LimitArgs;
+use crate::measure::{self, Common, Measure, SideFile, row_heads, rows};
+use crate::table::{Row, RowHead, Shown, Table};
+use crate::take::{NoteSamples, Part, Take};
 use crate::text;
 
 /// The partials of a note over time: inharmonicity, decay, beating
@@ -46,15 +48,17 @@ pub(crate) struct Partials {
     #[command(flatten)]
     look: LookArgs,
     #[command(flatten)]
+    limits: LimitArgs,
+    #[command(flatten)]
     output: OutputArgs,
     /// Give the tracks too: in JSON beside the table, in CSV instead of it
     #[arg(long, help_heading = "Output")]
     tracks: bool,
     /// Write the tracks as an open exchange file: FILE.sdif, harmonics as 1HRM, others as 1TRC
-    #[arg(long, value_name = "FILE", help_heading = "Output")]
+    #[arg(long, value_name = "FILE", help_heading = "Files")]
     sdif: Option<PathBuf>,
     /// Write the points of the tracks as arrays: FILE.npz
-    #[arg(long, value_name = "FILE", help_heading = "Output")]
+    #[arg(long, value_name = "FILE", help_heading = "Files")]
     data: Option<PathBuf>,
 }
 
@@ -66,7 +70,9 @@ const EXAMPLES: &str = "Examples:
   tonemap partials flute-a4.wav --tracks --format csv --output flute.csv
       frequency, level and phase of every partial over time
   tonemap partials harp-g3.wav --sdif harp.sdif
-      the same for other programs; any command takes such a file in place of a recording";
+      the same for other programs; any command takes such a file in place of a recording
+  tonemap partials harp-g3.wav --require 'inharmonicity<2e-4'
+      exit status 3 if the string is stiffer than that";
 
 #[derive(Args, Clone)]
 #[command(next_help_heading = "Search")]
@@ -122,6 +128,14 @@ enum View {
     Decay,
 }
 
+/// What was measured of a part.
+pub(crate) struct Found {
+    settings: PartialsSettings,
+    partials: Measured,
+}
+
+type Made<'a> = measure::Made<'a, Found>;
+
 /// `settings` in JSON.
 #[derive(Serialize)]
 struct Settings {
@@ -141,135 +155,117 @@ struct Settings {
 /// `result` in JSON.
 #[derive(Serialize)]
 struct PartialsResult<'a> {
-    start_s: f64,
-    end_s: f64,
-    f0_hz: Option<f64>,
-    f0_hz_u: Option<f64>,
-    stiff_f_hz: Option<f64>,
-    stiff_f_hz_u: Option<f64>,
-    inharmonicity: Option<f64>,
-    inharmonicity_u: Option<f64>,
-    law_scatter_cents: Option<f64>,
-    level_at_s: f64,
-    partials: &'a [Partial],
-    residual_db: f64,
-    residual_sustain_db: Option<f64>,
+    #[serde(flatten)]
+    partials: &'a Measured,
     #[serde(skip_serializing_if = "Option::is_none")]
     tracks: Option<Vec<TrackColumns>>,
 }
 
-/// A track in JSON, column by column.
-#[derive(Serialize)]
-struct TrackColumns {
-    number: usize,
-    start_s: f64,
-    hop_s: f64,
-    frequency_hz: Vec<f64>,
-    level_db: Vec<f64>,
-    phase_rad: Vec<f64>,
-}
-
-/// A row of CSV: one partial.
-#[derive(Serialize)]
-struct PartialRow<'a> {
-    take: &'a str,
-    channel: &'a str,
-    number: usize,
-    frequency_hz: f64,
-    frequency_hz_u: f64,
-    level_db: f64,
-    cents_from_harmonic: Option<f64>,
-    cents_from_law: Option<f64>,
-    on_law: bool,
-    ratio: Option<f64>,
-    cents_from_target: Option<f64>,
-    decay_t60_s: Option<f64>,
-    decay_t60_s_u: Option<f64>,
-    late_t60_s: Option<f64>,
-    late_t60_s_u: Option<f64>,
-    knee_s: Option<f64>,
-    beat_hz: Option<f64>,
-    beat_hz_u: Option<f64>,
-    beat_depth_db: Option<f64>,
-    start_s: f64,
-    end_s: f64,
-    level_reference: &'static str,
-}
-
-/// A row of CSV: one point of a track.
-#[derive(Serialize)]
-struct PointRow<'a> {
-    take: &'a str,
-    channel: &'a str,
+/// A point of a track.
+struct TrackRow<'a> {
     number: usize,
     time_s: f64,
-    frequency_hz: f64,
     level_db: f64,
-    phase_rad: f64,
-    level_reference: &'static str,
+    point: &'a Point,
 }
 
-/// What was made of one channel of one take.
-struct Made<'a> {
-    part: Part<'a>,
-    settings: PartialsSettings,
-    found: Found,
-    findings: Vec<Finding>,
+impl Measure for Partials {
+    const KIND: &'static str = "partials";
+    type Found = Found;
+
+    fn common(&self) -> Common<'_> {
+        Common::of(&self.takes, &self.limits, &self.figure, &self.output)
+    }
+
+    fn parts<'a>(&self, take: &'a mut Take) -> Result<Vec<Part<'a>>> {
+        take.parts(&self.takes.part)
+    }
+
+    fn measure(&self, part: &Part<'_>, _quiet: bool) -> Result<(Found, Vec<Finding>)> {
+        let settings = self.partials_settings(part)?;
+        let NoteSamples { samples, mut findings } = part.note_samples()?;
+        let mut partials = partials(&samples, part.rate_hz(), part.start_s(), &settings)?;
+        if let Some(to) = self.ratios.ratios_to {
+            partials.relate(to, &self.ratios.target)?;
+        }
+        partials.calibrate(part.reference.full_scale_db());
+        findings.extend(partials.findings.iter().cloned());
+        Ok((Found { settings, partials }, findings))
+    }
+
+    fn settings(&self, made: &Made<'_>) -> impl Serialize {
+        let Found { settings, partials } = &made.found;
+        Settings {
+            level_reference: made.part.reference.name(),
+            free: settings.free,
+            resolve_hz: settings.free.then_some(settings.resolve_hz),
+            fundamental_hz: (!settings.free).then_some(settings.pitch.range_hz),
+            range_hz: (settings.range_hz.0, Some(settings.range_hz.1).filter(|hz| hz.is_finite())),
+            most: settings.most,
+            shortest_s: settings.shortest_s,
+            frame_s: partials.frame_s,
+            hop_s: partials.hop_s,
+            ratios_to: self.ratios.ratios_to,
+            target: self.ratios.target.clone(),
+        }
+    }
+
+    fn result(&self, made: &Made<'_>) -> impl Serialize {
+        let partials = &made.found.partials;
+        PartialsResult { partials, tracks: self.tracks.then(|| partials.columns()) }
+    }
+
+    fn quantities(&self, made: &Made<'_>) -> Vec<Quantity> {
+        made.found.partials.quantities()
+    }
+
+    fn text(&self, made: &[Made<'_>]) -> String {
+        measure::each(made, as_text)
+    }
+
+    fn csv(&self, made: &[Made<'_>]) -> Result<String> {
+        let heads = row_heads(made);
+        if !self.tracks {
+            let all = rows(made, &heads, |found| found.partials.partials.iter());
+            return partial_table(None, "").csv(all);
+        }
+        let points: Vec<(&RowHead, TrackRow<'_>)> = made
+            .iter()
+            .zip(&heads)
+            .flat_map(|(one, head)| points_of(&one.found.partials).map(move |point| (head, point)))
+            .collect();
+        track_table().csv(points.iter().map(|(part, item)| Row { part, item }))
+    }
+
+    fn draw(&self, made: &[Made<'_>]) -> Result<Figure> {
+        match self.look.view {
+            View::Tracks => self.draw_tracks(&made[0]),
+            View::Decay => draw_decay(&made[0], &self.figure),
+        }
+    }
+
+    fn files(&self) -> Vec<SideFile<'_, Found>> {
+        let sdif = self.sdif.as_ref().map(|file| SideFile {
+            file,
+            endings: &["sdif"],
+            kind: "tracks are written as an SDIF file; name it FILE.sdif",
+            is_of_one: true,
+            content: Box::new(|made: &[Made<'_>]| Ok(sdif_of(&made[0].found.partials))),
+        });
+        let data = self.data.as_ref().map(|file| SideFile {
+            file,
+            endings: &["npz"],
+            kind: arrays::KIND,
+            is_of_one: true,
+            content: Box::new(|made: &[Made<'_>]| arrays::npz(&arrays_of(&made[0].found.partials))),
+        });
+        sdif.into_iter().chain(data).collect()
+    }
 }
 
 impl Partials {
-    pub(crate) fn run(&self) -> Result<Status> {
-        output::start_log(&self.output);
-        output::check_outputs(&self.figure, &self.output)?;
-        if let Some(file) = &self.sdif {
-            let reason = "tracks are written as an SDIF file; name it FILE.sdif";
-            output::check_ending(file, &["sdif"], reason)?;
-            files::claim(file, Content::Result, self.output.force)?;
-        }
-        if let Some(file) = &self.data {
-            arrays::check_name(file)?;
-            files::claim(file, Content::Result, self.output.force)?;
-        }
-        let (mut takes, mut status) = take::open_named(&self.takes)?;
-        let parts = take::parts_of(&mut takes, &self.takes.part, &mut status)?;
-        let is_of_one = self.figure.figure.is_some() || self.sdif.is_some() || self.data.is_some();
-        if parts.len() > 1 && is_of_one {
-            let reason = "a figure, an SDIF file and arrays are of one channel of one take; give one, or leave \
-                          them out";
-            return Err(Usage(reason.into()).into());
-        }
-        let quiet = self.output.quiet;
-        let made =
-            take::each_part(parts, "partials", quiet, &mut status, |part| self.follow(part))?;
-        let [first, ..] = &made[..] else { return Ok(status) };
-        for one in &made {
-            output::print_notes(&self.output, &one.findings);
-        }
-        if let Some(file) = &self.figure.figure {
-            let drawn = match self.look.view {
-                View::Tracks => self.draw_tracks(first)?,
-                View::Decay => self.draw_decay(first)?,
-            };
-            output::write_figure(file, &drawn, self.output.force)?;
-        }
-        if let Some(file) = &self.sdif {
-            files::write_whole(file, Content::Result, &sdif_of(&first.found), self.output.force)?;
-        }
-        if let Some(file) = &self.data {
-            arrays::write_npz(file, &arrays_of(&first.found), self.output.force)?;
-        }
-        let content = match self.output.format {
-            Format::Text => made.iter().map(as_text).collect::<Vec<_>>().join("\n"),
-            Format::Json => made.iter().map(|one| self.as_json(one)).collect::<Result<String>>()?,
-            Format::Csv if self.tracks => tracks_csv(&made)?,
-            Format::Csv => as_csv(&made)?,
-        };
-        output::write_result(&self.output, &content)?;
-        Ok(status)
-    }
-
-    fn settings(&self, part: &Part<'_>) -> Result<PartialsSettings> {
-        let rate = part.take().info.sample_rate_hz;
+    fn partials_settings(&self, part: &Part<'_>) -> Result<PartialsSettings> {
+        let rate = part.rate_hz();
         let usual_hz = part.take().reference_hz();
         let reference_hz = args::reference_hz(self.search.reference, usual_hz)?;
         let usual = self.search.fundamental.settings(part, reference_hz)?;
@@ -289,25 +285,12 @@ impl Partials {
         })
     }
 
-    fn follow<'a>(&self, part: Part<'a>) -> Result<Made<'a>> {
-        let rate = part.take().info.sample_rate_hz;
-        let settings = self.settings(&part)?;
-        let NoteSamples { samples, mut findings } = part.note_samples()?;
-        let mut found = partials(&samples, rate, part.span.start as f64 / rate, &settings)?;
-        if let Some(to) = self.ratios.ratios_to {
-            found.relate(to, &self.ratios.target)?;
-        }
-        found.calibrate(part.reference.full_scale_db());
-        findings.extend(found.findings.iter().cloned());
-        Ok(Made { part, settings, found, findings })
-    }
-
     /// The tracks over a spectrogram, the fainter the paler.
     fn draw_tracks(&self, made: &Made<'_>) -> Result<Figure> {
         let reference = made.part.reference;
-        let rate = made.part.take().info.sample_rate_hz;
-        let span = made.part.span;
-        let frequencies = || made.found.partials.iter().map(|partial| partial.frequency_hz);
+        let rate = made.part.rate_hz();
+        let frequencies =
+            || made.found.partials.partials.iter().map(|partial| partial.frequency_hz);
         let lowest = frequencies().fold(f64::INFINITY, f64::min).min(0.2 * rate);
         let highest = frequencies().fold(2.0 * lowest, f64::max);
         let range_hz = (0.7 * lowest, (1.25 * highest).min(rate / 2.0));
@@ -316,16 +299,16 @@ impl Partials {
         let title = made.part.title();
         let range_db = cells.usual_range_db().unwrap_or((-100.0, 0.0));
         let full_scale_db = reference.full_scale_db();
-        let tracks: Vec<DrawnTrack> = drawn_tracks(&made.found);
+        let tracks: Vec<DrawnTrack> = drawn_tracks(&made.found.partials);
         let drawn = [DrawnSpectrogram {
             name: &title,
             spectrogram: &cells,
-            span_s: (span.start as f64 / rate, span.end as f64 / rate),
+            span_s: made.part.span_s(),
             reference,
             marks: Marks { tracks: &tracks, tracks_name: "partials", ..Marks::default() },
             slices: &[],
         }];
-        let notes = [settings_line(made), made.part.take().span_line(span)];
+        let notes = [settings_line(made), made.part.span_line()];
         let figure = SpectrogramFigure {
             spectrograms: &drawn,
             arrangement: Arrangement::Stacked,
@@ -335,76 +318,25 @@ impl Partials {
             title: &title,
             notes: &notes,
             findings: &made.findings,
-            reference_hz: made.settings.pitch.reference_hz,
+            reference_hz: made.found.settings.pitch.reference_hz,
         };
         Ok(spectrogram_figure(&figure, self.figure.size)?)
     }
-
-    fn draw_decay(&self, made: &Made<'_>) -> Result<Figure> {
-        let title = made.part.title();
-        let notes = [
-            law_line(made).unwrap_or_else(|| settings_line(made)),
-            made.part.take().span_line(made.part.span),
-        ];
-        let figure = PartialsFigure {
-            found: &made.found,
-            level_unit: &format!("dB {}", made.part.reference.words()),
-            words: Words { title: &title, notes: &notes, findings: &made.findings },
-        };
-        Ok(partials_figure(&figure, self.figure.size)?)
-    }
-
-    fn as_json(&self, made: &Made<'_>) -> Result<String> {
-        let (settings, found) = (&made.settings, &made.found);
-        let resolved = Settings {
-            level_reference: made.part.reference.name(),
-            free: settings.free,
-            resolve_hz: settings.free.then_some(settings.resolve_hz),
-            fundamental_hz: (!settings.free).then_some(settings.pitch.range_hz),
-            range_hz: (settings.range_hz.0, Some(settings.range_hz.1).filter(|hz| hz.is_finite())),
-            most: settings.most,
-            shortest_s: settings.shortest_s,
-            frame_s: found.frame_s,
-            hop_s: found.hop_s,
-            ratios_to: self.ratios.ratios_to,
-            target: self.ratios.target.clone(),
-        };
-        let result = PartialsResult {
-            start_s: found.start_s,
-            end_s: found.end_s,
-            f0_hz: found.f0_hz.map(|f| f.value),
-            f0_hz_u: found.f0_hz.map(|f| f.u),
-            stiff_f_hz: found.stiff_f_hz.map(|f| f.value),
-            stiff_f_hz_u: found.stiff_f_hz.map(|f| f.u),
-            inharmonicity: found.inharmonicity.map(|b| b.value),
-            inharmonicity_u: found.inharmonicity.map(|b| b.u),
-            law_scatter_cents: found.law_scatter_cents,
-            level_at_s: found.level_at_s,
-            partials: &found.partials,
-            residual_db: found.residual_db,
-            residual_sustain_db: found.residual_sustain_db,
-            tracks: self
-                .tracks
-                .then(|| found.tracks.iter().map(|track| columns(found, track)).collect()),
-        };
-        let record = made.part.take().record(made.part.span, Some(made.part.channel_name()))?;
-        output::json_line("partials", record, resolved, result, &made.findings)
-    }
 }
 
-fn columns(found: &Found, track: &PartialTrack) -> TrackColumns {
-    TrackColumns {
-        number: track.number,
-        start_s: track.start_s,
-        hop_s: track.hop_s,
-        frequency_hz: track.points.iter().map(|point| point.frequency_hz).collect(),
-        level_db: track.points.iter().map(|point| found.level_db_at(point)).collect(),
-        phase_rad: track.points.iter().map(|point| point.phase_rad).collect(),
-    }
+fn draw_decay(made: &Made<'_>, args: &FigureArgs) -> Result<Figure> {
+    let title = made.part.title();
+    let notes = [law_line(made).unwrap_or_else(|| settings_line(made)), made.part.span_line()];
+    let figure = PartialsFigure {
+        found: &made.found.partials,
+        level_unit: &made.part.level_unit(),
+        words: Words { title: &title, notes: &notes, findings: &made.findings },
+    };
+    Ok(partials_figure(&figure, args.size)?)
 }
 
 /// The tracks as an SDIF file: all on one grid of times.
-fn sdif_of(found: &Found) -> Vec<u8> {
+fn sdif_of(found: &Measured) -> Vec<u8> {
     let mut frames: BTreeMap<u64, SdifFrame> = BTreeMap::new();
     for track in &found.tracks {
         let first = ((track.start_s - found.start_s) / track.hop_s).round() as u64;
@@ -425,7 +357,7 @@ fn sdif_of(found: &Found) -> Vec<u8> {
 }
 
 /// A row for each point, in the order of the tracks.
-fn arrays_of(found: &Found) -> Arrays {
+fn arrays_of(found: &Measured) -> Arrays {
     let column = |name: &str, of: &dyn Fn(&PartialTrack, usize) -> f64| {
         let tracks = found.tracks.iter();
         let values = tracks.flat_map(|track| (0..track.points.len()).map(|n| of(track, n)));
@@ -440,13 +372,13 @@ fn arrays_of(found: &Found) -> Arrays {
     ]
 }
 
-/// Tracks whose paleness tells their level: full at the greatest, nothing 80 dB below.
-fn drawn_tracks(found: &Found) -> Vec<DrawnTrack> {
+/// Tracks whose paleness shows their level: full at the greatest, nothing 80 dB below.
+fn drawn_tracks(found: &Measured) -> Vec<DrawnTrack> {
     const DEEPEST_DB: f64 = 80.0;
     let all = found.tracks.iter().flat_map(|track| &track.points);
     let greatest = all.map(|point| point.amplitude).fold(1e-12, f64::max);
     let drawn = |track: &PartialTrack| {
-        let point = |(n, point): (usize, &tonemap_core::partials::TrackPoint)| TrackPoint {
+        let point = |(n, point): (usize, &Point)| TrackPoint {
             time_s: track.start_s + n as f64 * track.hop_s,
             frequency_hz: point.frequency_hz,
             confidence: 1.0 + 20.0 * (point.amplitude / greatest).log10() / DEEPEST_DB,
@@ -457,12 +389,9 @@ fn drawn_tracks(found: &Found) -> Vec<DrawnTrack> {
 }
 
 fn settings_line(made: &Made<'_>) -> String {
-    let found = &made.found;
-    let guide = if made.settings.free {
-        format!(
-            "no fundamental assumed, {} Hz told apart",
-            text::number(made.settings.resolve_hz, 1)
-        )
+    let Found { settings, partials: found } = &made.found;
+    let guide = if settings.free {
+        format!("no fundamental assumed, {} Hz resolved", text::number(settings.resolve_hz, 1))
     } else {
         "guided by the fundamental".into()
     };
@@ -479,7 +408,7 @@ fn settings_line(made: &Made<'_>) -> String {
 
 /// f0, F and B in words, where there is a fundamental.
 fn law_line(made: &Made<'_>) -> Option<String> {
-    let found = &made.found;
+    let found = &made.found.partials;
     let f0 = found.f0_hz?;
     let [hz, u] = text::measured(f0.value, f0.u, 4);
     let stiff = match (found.stiff_f_hz, found.inharmonicity) {
@@ -491,7 +420,7 @@ fn law_line(made: &Made<'_>) -> Option<String> {
         _ => String::new(),
     };
     let scatter = found.law_scatter_cents.map_or(String::new(), |cents| {
-        format!(", partials scatter by {} cents about the law", text::number(cents, 3))
+        format!(", partials scatter by {} cents about the stiff-string fit", text::number(cents, 3))
     });
     let first = found.partials.iter().find(|partial| partial.number == 1).map(|partial| {
         let cents = cents_between(f0.value, partial.frequency_hz);
@@ -504,118 +433,85 @@ fn law_line(made: &Made<'_>) -> Option<String> {
 }
 
 fn as_text(made: &Made<'_>) -> String {
-    let found = &made.found;
-    let is_harmonic = found.f0_hz.is_some();
-    let has_ratios = found.partials.iter().any(|partial| partial.ratio.is_some());
-    let has_target = found.partials.iter().any(|partial| partial.target_ratio.is_some());
-    let has_late = found.partials.iter().any(|partial| partial.late_t60_s.is_some());
-    let has_beats = found.partials.iter().any(|partial| partial.beat_hz.is_some());
-    let level_title = format!("dB {}", made.part.reference.words());
-    let mut titles = vec!["no.", "frequency Hz", "± u", &level_title];
-    titles.extend(is_harmonic.then_some("from harmonic ¢"));
-    titles.extend(has_ratios.then_some("ratio"));
-    titles.extend(has_target.then_some("from target ¢"));
-    titles.extend(["T60 s", "± u"]);
-    titles.extend(has_late.then_some(["late T60 s", "± u", "knee s"]).into_iter().flatten());
-    titles.extend(has_beats.then_some(["beat Hz", "± u", "deep dB"]).into_iter().flatten());
-    titles.extend(["heard s"]);
-    let pair = |value: Option<f64>, u: Option<f64>, most: usize| match value.zip(u) {
-        Some((value, u)) => text::measured(value, u, most),
-        None => ["–".into(), String::new()],
-    };
-    let row = |partial: &Partial| {
-        let [hz, hz_u] = text::measured(partial.frequency_hz, partial.frequency_hz_u, 4);
-        let level = text::number(partial.level_db, 2);
-        let mut row = vec![partial.number.to_string(), hz, hz_u, level];
-        if is_harmonic {
-            let cents = partial.cents_from_harmonic.unwrap_or(0.0);
-            let mark = if partial.on_law { "" } else { " off" };
-            row.push(format!("{}{mark}", text::signed(text::number(cents, 2))));
-        }
-        if has_ratios {
-            row.push(text::known(partial.ratio, 4));
-        }
-        if has_target {
-            let cents = partial.cents_from_target.unwrap_or(f64::NAN);
-            row.push(text::signed(text::number(cents, 2)));
-        }
-        row.extend(pair(partial.decay_t60_s, partial.decay_t60_s_u, 3));
-        if has_late {
-            row.extend(pair(partial.late_t60_s, partial.late_t60_s_u, 3));
-            row.push(text::known(partial.knee_s, 2));
-        }
-        if has_beats {
-            row.extend(pair(partial.beat_hz, partial.beat_hz_u, 4));
-            row.push(text::known(partial.beat_depth_db, 1));
-        }
-        row.push(format!(
-            "{}–{}",
-            text::number(partial.start_s, 2),
-            text::number(partial.end_s, 2)
-        ));
-        row
-    };
-    let table = text::table(&titles, &[], found.partials.iter().map(row).collect());
+    let found = &made.found.partials;
+    let head = made.row_head();
+    let all: Vec<Row<'_, Partial>> =
+        found.partials.iter().map(|item| Row { part: &head, item }).collect();
+    let table = partial_table(Some(found), &made.part.level_unit()).text(&all);
     let law = law_line(made).map_or(String::new(), |law| text::sentence(&law));
-    let findings = text::findings_below(&made.findings);
     format!(
-        "{}\n  {}\n\n{table}\n{law}{}{}{findings}",
+        "{}\n  {}\n\n{table}\n{law}{}{}{}",
         made.part.title(),
-        made.part.take().span_line(made.part.span),
+        made.part.span_line(),
         text::sentence(&format!(
             "levels are those at {} s, where all partials together are loudest",
             text::number(found.level_at_s, 3)
         )),
         text::sentence(&settings_line(made)),
+        text::findings_below(&made.findings),
     )
 }
 
-fn as_csv(made: &[Made<'_>]) -> Result<String> {
-    let names: Vec<_> =
-        made.iter().map(|one| (one.part.take().name(), one.part.channel_name())).collect();
-    output::csv_table(made.iter().zip(&names).flat_map(|(one, (take, channel))| {
-        one.found.partials.iter().map(move |partial| PartialRow {
-            take,
-            channel,
-            number: partial.number,
-            frequency_hz: partial.frequency_hz,
-            frequency_hz_u: partial.frequency_hz_u,
-            level_db: partial.level_db,
-            cents_from_harmonic: partial.cents_from_harmonic,
-            cents_from_law: partial.cents_from_law,
-            on_law: partial.on_law,
-            ratio: partial.ratio,
-            cents_from_target: partial.cents_from_target,
-            decay_t60_s: partial.decay_t60_s,
-            decay_t60_s_u: partial.decay_t60_s_u,
-            late_t60_s: partial.late_t60_s,
-            late_t60_s_u: partial.late_t60_s_u,
-            knee_s: partial.knee_s,
-            beat_hz: partial.beat_hz,
-            beat_hz_u: partial.beat_hz_u,
-            beat_depth_db: partial.beat_depth_db,
-            start_s: partial.start_s,
-            end_s: partial.end_s,
-            level_reference: one.part.reference.name(),
+/// The partials; in text the columns in which something stands.
+fn partial_table<'t>(found: Option<&Measured>, level_unit: &'t str) -> Table<'t, Row<'t, Partial>> {
+    let any = |is: fn(&Partial) -> bool| found.is_some_and(|found| found.partials.iter().any(is));
+    let is_harmonic = found.is_some_and(|found| found.f0_hz.is_some());
+    let mut shown =
+        vec![Shown::new("frequency_hz", "frequency Hz"), Shown::new("level_db", level_unit)];
+    if is_harmonic {
+        shown.push(Shown::new("cents_from_harmonic", "from harmonic ¢").signed());
+    }
+    shown.push(Shown::new("ratio", "ratio"));
+    shown.push(Shown::new("cents_from_target", "from target ¢").signed());
+    shown.push(Shown::new("decay_t60_s", "T60 s"));
+    shown.push(Shown::new("late_t60_s", "late T60 s").rank(3));
+    shown.push(Shown::new("knee_s", "knee s").rank(4));
+    shown.push(Shown::new("beat_hz", "beat Hz").rank(1));
+    shown.push(Shown::new("beat_depth_db", "deep dB").rank(4));
+    let is_empty = [
+        ("ratio", !any(|partial| partial.ratio.is_some())),
+        ("cents_from_target", !any(|partial| partial.target_ratio.is_some())),
+        ("late_t60_s", !any(|partial| partial.late_t60_s.is_some())),
+        ("knee_s", !any(|partial| partial.late_t60_s.is_some())),
+        ("beat_hz", !any(|partial| partial.beat_hz.is_some())),
+        ("beat_depth_db", !any(|partial| partial.beat_hz.is_some())),
+    ];
+    shown.retain(|column| !is_empty.contains(&(column.field(), true)));
+    let heard = |partial: &Partial| {
+        format!("{}–{}", text::number(partial.start_s, 2), text::number(partial.end_s, 2))
+    };
+    Table::of_parts()
+        .count("number", "no.", |row: &Row<'t, Partial>| row.item.number as u64)
+        .fields(&Partial::FIELDS, &shown, |partial| partial)
+        .when(is_harmonic && any(|partial| !partial.on_law), |table| {
+            let off = |row: &Row<'t, Partial>| if row.item.on_law { "" } else { "off" }.to_string();
+            table.words("", "fit", off).rank(2)
         })
-    }))
+        .printed("heard s", move |row| heard(row.item))
+        .rank(5)
+        .flag("on_law", |row| row.item.on_law)
+        .level_reference()
+        .mark(move |row| is_harmonic && !row.item.on_law)
 }
 
-fn tracks_csv(made: &[Made<'_>]) -> Result<String> {
-    let names: Vec<_> =
-        made.iter().map(|one| (one.part.take().name(), one.part.channel_name())).collect();
-    output::csv_table(made.iter().zip(&names).flat_map(|(one, (take, channel))| {
-        one.found.tracks.iter().flat_map(move |track| {
-            track.points.iter().enumerate().map(move |(n, point)| PointRow {
-                take,
-                channel,
-                number: track.number,
-                time_s: track.start_s + n as f64 * track.hop_s,
-                frequency_hz: point.frequency_hz,
-                level_db: one.found.level_db_at(point),
-                phase_rad: point.phase_rad,
-                level_reference: one.part.reference.name(),
-            })
+/// The points of all tracks.
+fn points_of(found: &Measured) -> impl Iterator<Item = TrackRow<'_>> {
+    found.tracks.iter().flat_map(move |track| {
+        track.points.iter().enumerate().map(move |(n, point)| TrackRow {
+            number: track.number,
+            time_s: track.start_s + n as f64 * track.hop_s,
+            level_db: found.level_db_at(point),
+            point,
         })
-    }))
+    })
+}
+
+fn track_table<'t>() -> Table<'t, Row<'t, TrackRow<'t>>> {
+    Table::of_parts()
+        .count("number", "", |row: &Row<'t, TrackRow<'t>>| row.item.number as u64)
+        .number("time_s", "", 0, |row| Some(row.item.time_s))
+        .number("frequency_hz", "", 0, |row| Some(row.item.point.frequency_hz))
+        .number("level_db", "", 0, |row| Some(row.item.level_db))
+        .number("phase_rad", "", 0, |row| Some(row.item.point.phase_rad))
+        .level_reference()
 }

@@ -7,8 +7,10 @@ use anyhow::Result;
 use clap::Args;
 use serde::Serialize;
 use tonemap_core::pitch::{
-    DEFAULT_RANGE_HZ, Pitch as Found, PitchNote, PitchPoint, PitchSettings, PitchTracker, evidence,
+    DEFAULT_RANGE_HZ, Pitch as Measured, PitchNote, PitchPoint, PitchSettings, PitchTracker,
+    evidence,
 };
+use tonemap_core::quantity::{Quantities, Quantity, pair};
 use tonemap_core::spectrogram::Spectrogram as Cells;
 use tonemap_core::units::{Extent, Frequency, FrequencyRange, Note, Seconds, cents_between};
 use tonemap_core::{Error, Finding, SampleSpan};
@@ -18,18 +20,19 @@ use tonemap_figures::{
 };
 use tonemap_media::{MidiNote, midi_file};
 
-use super::spectrogram::background;
-use crate::args::{self, FigureArgs, Format, OutputArgs, TakesArgs};
-use crate::files::{self, Content};
-use crate::output::{self, Status, Usage};
-use crate::take::{self, Part};
+use crate::args::{self, FigureArgs, OutputArgs, TakesArgs};
+use crate::columns::background;
+use crate::limits::LimitArgs;
+use crate::measure::{self, Common, Measure, SideFile, row_heads, rows};
+use crate::table::{Row, Table};
+use crate::take::{Part, Take};
 use crate::text;
 
-/// The fundamental over time, its notes, and the readings they beat
+/// Fundamental over time, notes, and the rejected alternatives
 ///
 /// Each frame is read as a harmonic series, whichever partial is the strongest and whether or not the
 /// first is there; the path through all frames then weighs continuity. Low notes get long frames, high
-/// ones short. What was beaten, and by how much, stands beside each note; --evidence shows one instant.
+/// ones short. Each note lists the alternative pitches and their confidence; --evidence shows one instant.
 #[derive(Args)]
 #[command(after_long_help = EXAMPLES)]
 pub(crate) struct Pitch {
@@ -42,12 +45,14 @@ pub(crate) struct Pitch {
     #[command(flatten)]
     look: LookArgs,
     #[command(flatten)]
+    limits: LimitArgs,
+    #[command(flatten)]
     output: OutputArgs,
     /// Print only the longest note of each take: its name and cents, with their uncertainty
     #[arg(long, help_heading = "Output", conflicts_with = "format")]
     steady: bool,
     /// Write the notes as a MIDI file, with their course as pitch bend: FILE.mid
-    #[arg(long, value_name = "FILE", help_heading = "Output")]
+    #[arg(long, value_name = "FILE", help_heading = "Files")]
     midi: Option<PathBuf>,
 }
 
@@ -110,6 +115,14 @@ struct LookArgs {
     colours: ColourMap,
 }
 
+/// What was measured of a part.
+pub(crate) struct Found {
+    settings: PitchSettings,
+    pitch: Measured,
+}
+
+type Made<'a> = measure::Made<'a, Found>;
+
 /// `settings` in JSON.
 #[derive(Serialize)]
 struct Settings {
@@ -119,84 +132,94 @@ struct Settings {
     reference_hz: f64,
 }
 
-/// `result` in JSON.
-#[derive(Serialize)]
-struct PitchResult<'a> {
-    hop_s: f64,
-    notes: &'a [PitchNote],
-    track: &'a [PitchPoint],
-}
+impl Measure for Pitch {
+    const KIND: &'static str = "pitch";
+    type Found = Found;
 
-/// A row of CSV: one frame.
-#[derive(Serialize)]
-struct FrameRow<'a> {
-    take: &'a str,
-    channel: &'a str,
-    time_s: f64,
-    f0_hz: Option<f64>,
-    f0_hz_u: Option<f64>,
-    confidence: f64,
-    voiced: bool,
-}
+    fn common(&self) -> Common<'_> {
+        Common::of(&self.takes, &self.limits, &self.figure, &self.output)
+    }
 
-/// What was made of one channel of one take.
-struct Made<'a> {
-    part: Part<'a>,
-    settings: PitchSettings,
-    found: Found,
-    findings: Vec<Finding>,
+    fn parts<'a>(&self, take: &'a mut Take) -> Result<Vec<Part<'a>>> {
+        take.parts(&self.takes.part)
+    }
+
+    fn measure(&self, part: &Part<'_>, quiet: bool) -> Result<(Found, Vec<Finding>)> {
+        let rate = part.rate_hz();
+        let settings = self.pitch_settings(part)?;
+        let mut tracker = PitchTracker::new(settings, rate, part.start_s())?;
+        let mut meter = part.take().level_meter(part.span);
+        let mut findings = part.take().findings.clone();
+        findings.extend(part.read_in_two(
+            "pitch",
+            quiet,
+            |samples| tracker.push(samples),
+            |samples| meter.push(samples),
+        )?);
+        findings.extend(meter.finish().findings(&part.channel_name()));
+        let pitch = tracker.finish();
+        let cut = self.search.range.and_then(|range| range.cut(settings.reference_hz, rate));
+        findings.extend(cut);
+        findings.extend(pitch.findings());
+        Ok((Found { settings, pitch }, findings))
+    }
+
+    fn settings(&self, made: &Made<'_>) -> impl Serialize {
+        let Found { settings, pitch } = &made.found;
+        Settings {
+            range_hz: settings.range_hz,
+            hop_s: pitch.hop_s,
+            expected_hz: settings.expected_hz,
+            reference_hz: settings.reference_hz,
+        }
+    }
+
+    fn result(&self, made: &Made<'_>) -> impl Serialize {
+        &made.found.pitch
+    }
+
+    fn quantities(&self, made: &Made<'_>) -> Vec<Quantity> {
+        made.found.pitch.quantities()
+    }
+
+    fn text(&self, made: &[Made<'_>]) -> String {
+        if self.steady {
+            return made.iter().map(steady_line).collect();
+        }
+        measure::each(made, as_text)
+    }
+
+    fn csv(&self, made: &[Made<'_>]) -> Result<String> {
+        let heads = row_heads(made);
+        frame_table().csv(rows(made, &heads, |found| found.pitch.track.iter()))
+    }
+
+    fn draw(&self, made: &[Made<'_>]) -> Result<Figure> {
+        match self.look.evidence {
+            Some(time) => draw_evidence(&made[0], time.0, &self.figure),
+            None => self.draw_track(&made[0]),
+        }
+    }
+
+    fn files(&self) -> Vec<SideFile<'_, Found>> {
+        let midi = self.midi.as_ref().map(|file| SideFile {
+            file,
+            endings: &["mid", "midi"],
+            kind: "notes are written as a MIDI file; name it FILE.mid",
+            is_of_one: true,
+            content: Box::new(|made: &[Made<'_>]| {
+                let Found { settings, pitch } = &made[0].found;
+                let notes = midi_notes(pitch, settings.reference_hz);
+                Ok(midi_file(&notes, &made[0].part.title())?)
+            }),
+        });
+        midi.into_iter().collect()
+    }
 }
 
 impl Pitch {
-    pub(crate) fn run(&self) -> Result<Status> {
-        output::start_log(&self.output);
-        output::check_outputs(&self.figure, &self.output)?;
-        if let Some(file) = &self.midi {
-            let reason = "notes are written as a MIDI file; name it FILE.mid";
-            output::check_ending(file, &["mid", "midi"], reason)?;
-            files::claim(file, Content::Result, self.output.force)?;
-        }
-        let (mut takes, mut status) = take::open_named(&self.takes)?;
-        let parts = take::parts_of(&mut takes, &self.takes.part, &mut status)?;
-        if parts.len() > 1 && (self.figure.figure.is_some() || self.midi.is_some()) {
-            let reason = "a figure and a MIDI file show one channel of one take; give one, or leave them out";
-            return Err(Usage(reason.into()).into());
-        }
-        let quiet = self.output.quiet;
-        let quiet_each = quiet || parts.len() > 1;
-        let made = take::each_part(parts, "pitch", quiet, &mut status, |part| {
-            self.follow(part, quiet_each)
-        })?;
-        let [first, ..] = &made[..] else { return Ok(status) };
-        for one in &made {
-            output::print_notes(&self.output, &one.findings);
-        }
-        if let Some(file) = &self.figure.figure {
-            let drawn = match self.look.evidence {
-                Some(time) => draw_evidence(first, time.0, &self.figure)?,
-                None => self.draw(first)?,
-            };
-            output::write_figure(file, &drawn, self.output.force)?;
-        }
-        if let Some(file) = &self.midi {
-            let bytes = midi_file(
-                &midi_notes(&first.found, first.settings.reference_hz),
-                &first.part.title(),
-            )?;
-            files::write_whole(file, Content::Result, &bytes, self.output.force)?;
-        }
-        let content = match self.output.format {
-            _ if self.steady => made.iter().map(steady_line).collect(),
-            Format::Text => made.iter().map(as_text).collect::<Vec<_>>().join("\n"),
-            Format::Json => made.iter().map(as_json).collect::<Result<String>>()?,
-            Format::Csv => as_csv(&made)?,
-        };
-        output::write_result(&self.output, &content)?;
-        Ok(status)
-    }
-
-    fn settings(&self, part: &Part<'_>) -> Result<PitchSettings> {
-        let rate = part.take().info.sample_rate_hz;
+    fn pitch_settings(&self, part: &Part<'_>) -> Result<PitchSettings> {
+        let rate = part.rate_hz();
         let usual_hz = part.take().reference_hz();
         let reference_hz = args::reference_hz(self.search.reference, usual_hz)?;
         let (low, high) = match self.search.range {
@@ -215,33 +238,11 @@ impl Pitch {
         })
     }
 
-    fn follow<'a>(&self, part: Part<'a>, quiet: bool) -> Result<Made<'a>> {
-        let rate = part.take().info.sample_rate_hz;
-        let settings = self.settings(&part)?;
-        let start_s = part.span.start as f64 / rate;
-        let mut tracker = PitchTracker::new(settings, rate, start_s)?;
-        let mut meter = part.take().level_meter(part.span);
-        let mut findings = part.take().findings.clone();
-        findings.extend(part.read_in_two(
-            "pitch",
-            quiet,
-            |samples| tracker.push(samples),
-            |samples| meter.push(samples),
-        )?);
-        findings.extend(meter.finish().findings(&part.channel_name()));
-        let found = tracker.finish();
-        let cut = self.search.range.and_then(|range| range.cut(settings.reference_hz, rate));
-        findings.extend(cut);
-        findings.extend(found.findings());
-        Ok(Made { part, settings, found, findings })
-    }
-
     /// The track over a spectrogram, or alone.
-    fn draw(&self, made: &Made<'_>) -> Result<Figure> {
+    fn draw_track(&self, made: &Made<'_>) -> Result<Figure> {
         let reference = made.part.reference;
-        let rate = made.part.take().info.sample_rate_hz;
-        let span = made.part.span;
-        let voiced = || made.found.track.iter().filter_map(|point| point.f0_hz);
+        let rate = made.part.rate_hz();
+        let voiced = || made.found.pitch.track.iter().filter_map(|point| point.f0_hz);
         let (low, high) =
             voiced().fold((f64::INFINITY, 0.0f64), |(low, high), hz| (low.min(hz), high.max(hz)));
         let (low, high) = if high > 0.0 { (low, high) } else { (100.0, 1000.0) };
@@ -264,7 +265,7 @@ impl Pitch {
             )?)
         };
         let title = made.part.title();
-        let span_s = (span.start as f64 / rate, span.end as f64 / rate);
+        let span_s = made.part.span_s();
         let range_db = cells.as_ref().and_then(Cells::usual_range_db).unwrap_or((-100.0, 0.0));
         let full_scale_db = reference.full_scale_db();
         let marks = Marks::default();
@@ -279,8 +280,8 @@ impl Pitch {
             };
             (drawn, (range_db.0 + full_scale_db, range_db.1 + full_scale_db), self.look.colours)
         });
-        let track = [drawn_track(&made.found)];
-        let notes = [settings_line(made), made.part.take().span_line(span)];
+        let track = [drawn_track(&made.found.pitch)];
+        let notes = [settings_line(made), made.part.span_line()];
         let figure = PitchFigure {
             background,
             marks: Marks {
@@ -289,13 +290,13 @@ impl Pitch {
                 on_paper: self.look.alone,
                 ..Marks::default()
             },
-            notes_found: &made.found.notes,
+            notes_found: &made.found.pitch.notes,
             span_s,
             range_hz,
             title: &title,
             notes: &notes,
             findings: &made.findings,
-            reference_hz: made.settings.reference_hz,
+            reference_hz: made.found.settings.reference_hz,
         };
         Ok(pitch_figure(&figure, self.figure.size)?)
     }
@@ -305,7 +306,7 @@ impl Pitch {
 fn draw_evidence(made: &Made<'_>, time_s: f64, args: &FigureArgs) -> Result<Figure> {
     const BESIDE_S: f64 = 0.5;
     let part = &made.part;
-    let rate = part.take().info.sample_rate_hz;
+    let rate = part.rate_hz();
     let at = (time_s * rate).round() as u64;
     let beside = (BESIDE_S * rate) as u64;
     if !(part.span.start..part.span.end).contains(&at) {
@@ -314,8 +315,8 @@ fn draw_evidence(made: &Made<'_>, time_s: f64, args: &FigureArgs) -> Result<Figu
             given: format!("{time_s} s"),
             allowed: format!(
                 "within the span, {:.3} s to {:.3} s",
-                part.span.start as f64 / rate,
-                part.span.end as f64 / rate
+                part.span_s().0,
+                part.span_s().1
             ),
         }
         .into());
@@ -327,7 +328,7 @@ fn draw_evidence(made: &Made<'_>, time_s: f64, args: &FigureArgs) -> Result<Figu
     let mut samples = Vec::new();
     part.read_near(near, &mut samples)?;
     let from_first = (at - near.start) as f64 / rate;
-    let mut evidence = evidence(&samples, rate, from_first, &made.settings)?;
+    let mut evidence = evidence(&samples, rate, from_first, &made.found.settings)?;
     evidence.calibrate(part.reference.full_scale_db());
     let title = format!("{} at {} s", part.title(), text::number(time_s, 3));
     let winner = evidence.readings.first().map_or("no fundamental".into(), |reading| {
@@ -340,21 +341,21 @@ fn draw_evidence(made: &Made<'_>, time_s: f64, args: &FigureArgs) -> Result<Figu
              before and after count too",
             text::number(1e3 * evidence.frame_s, 1)
         ),
-        part.take().span_line(part.span),
+        part.span_line(),
     ];
     let figure = EvidenceFigure {
         evidence: &evidence,
-        expected_hz: made.settings.expected_hz,
-        level_unit: &format!("dB {}", part.reference.words()),
+        expected_hz: made.found.settings.expected_hz,
+        level_unit: &part.level_unit(),
         title: &title,
         notes: &notes,
-        reference_hz: made.settings.reference_hz,
+        reference_hz: made.found.settings.reference_hz,
     };
     Ok(evidence_figure(&figure, args.size)?)
 }
 
 /// The voiced stretches, frame by frame.
-fn drawn_track(found: &Found) -> DrawnTrack {
+fn drawn_track(found: &Measured) -> DrawnTrack {
     let mut stretches: Vec<Vec<TrackPoint>> = Vec::new();
     let mut last: Option<f64> = None;
     for point in &found.track {
@@ -375,7 +376,7 @@ fn drawn_track(found: &Found) -> DrawnTrack {
     DrawnTrack { stretches }
 }
 
-fn midi_notes(found: &Found, reference_hz: f64) -> Vec<MidiNote> {
+fn midi_notes(found: &Measured, reference_hz: f64) -> Vec<MidiNote> {
     let note = |note: &PitchNote| {
         let inside = |point: &&PitchPoint| (note.start_s..note.end_s).contains(&point.time_s);
         let in_tune = note.note.frequency_hz(reference_hz);
@@ -392,16 +393,16 @@ fn midi_notes(found: &Found, reference_hz: f64) -> Vec<MidiNote> {
 }
 
 fn settings_line(made: &Made<'_>) -> String {
-    let settings = &made.settings;
+    let settings = &made.found.settings;
     let expected = settings.expected_hz.and_then(|hz| Note::nearest(hz, settings.reference_hz));
     let expected = expected.map_or(String::new(), |(note, _)| format!("; {note} expected"));
-    let voiced = made.found.track.iter().filter(|point| point.voiced).count();
+    let voiced = made.found.pitch.track.iter().filter(|point| point.voiced).count();
     format!(
         "fundamentals from {} Hz to {} Hz{expected}; {} frames every {} ms, {} voiced; A4 at {} Hz",
         text::number(settings.range_hz.0, 1),
         text::number(settings.range_hz.1, 0),
-        text::grouped(made.found.track.len() as u64),
-        text::number(1e3 * made.found.hop_s, 1),
+        text::grouped(made.found.pitch.track.len() as u64),
+        text::number(1e3 * made.found.pitch.hop_s, 1),
         text::grouped(voiced as u64),
         text::number(settings.reference_hz, 1),
     )
@@ -411,75 +412,59 @@ fn settings_line(made: &Made<'_>) -> String {
 const MOST_NOTES: usize = 60;
 
 fn as_text(made: &Made<'_>) -> String {
-    let notes = &made.found.notes;
-    let table = if notes.is_empty() {
-        "\n".into()
-    } else {
-        let titles = [
-            "start s",
-            "end s",
-            "note",
-            "cents",
-            "± u",
-            "f0 Hz",
-            "± u",
-            "drift ¢/s",
-            "vibrato Hz",
-            "± ¢",
-            "jitter ¢",
-            "sure %",
-            "rivals Hz",
-        ];
-        let rows = notes.iter().take(MOST_NOTES).map(note_row).collect();
-        format!("\n{}", text::table(&titles, &[2, 12], rows))
-    };
+    let notes = &made.found.pitch.notes;
+    let head = made.row_head();
+    let listed: Vec<Row<'_, PitchNote>> =
+        notes.iter().take(MOST_NOTES).map(|item| Row { part: &head, item }).collect();
+    let table = if listed.is_empty() { String::new() } else { note_table().text(&listed) };
     let more = match notes.len().saturating_sub(MOST_NOTES) {
         0 => String::new(),
         more => format!("  and {more} more notes; --format json has them all\n"),
     };
-    let findings = match text::findings(&made.findings) {
-        none if none.is_empty() => none,
-        some => format!("\n{some}"),
-    };
     format!(
-        "{}\n  {}\n{table}{more}\n{}{findings}",
+        "{}\n  {}\n\n{table}{more}\n{}{}",
         made.part.title(),
-        made.part.take().span_line(made.part.span),
+        made.part.span_line(),
         text::sentence(&settings_line(made)),
+        text::findings_below(&made.findings),
     )
 }
 
-fn note_row(note: &PitchNote) -> Vec<String> {
-    let [f0, f0_u] = text::measured(note.f0_hz, note.f0_hz_u, 4);
-    let [cents, cents_u] = text::measured(note.cents, note.cents_u, 3);
-    let rivals = note.rivals.iter().filter(|rival| rival.confidence >= 0.005).map(|rival| {
-        format!(
-            "{} ({} %)",
-            text::number(rival.f0_hz, 1),
-            text::number(100.0 * rival.confidence, 0)
-        )
-    });
-    vec![
-        text::number(note.start_s, 2),
-        text::number(note.end_s, 2),
-        note.note.to_string(),
-        text::signed(cents),
-        cents_u,
-        f0,
-        f0_u,
-        text::signed(text::number(note.drift_cents_per_s, 1)),
-        text::known(note.vibrato.vibrato_rate_hz, 2),
-        text::known(note.vibrato.vibrato_depth_cents, 1),
-        text::number(note.jitter_cents, 2),
-        text::number(100.0 * note.confidence, 0),
-        rivals.collect::<Vec<_>>().join(", "),
-    ]
+fn note_table<'t>() -> Table<'t, Row<'t, PitchNote>> {
+    let rivals = |note: &PitchNote| {
+        let rivals = note.rivals.iter().filter(|rival| rival.confidence >= 0.005).map(|rival| {
+            format!(
+                "{} ({} %)",
+                text::number(rival.f0_hz, 1),
+                text::number(100.0 * rival.confidence, 0)
+            )
+        });
+        rivals.collect::<Vec<_>>().join(", ")
+    };
+    let cents = |note: &PitchNote| pair(Some(note.cents), Some(note.cents_u));
+    Table::new()
+        .number("", "start s", 2, |row: &Row<'t, PitchNote>| Some(row.item.start_s))
+        .number("", "end s", 2, |row| Some(row.item.end_s))
+        .words("", "note", |row| row.item.note.to_string())
+        .signed_measured("", "cents", 3, move |row| cents(row.item))
+        .measured("", "f0 Hz", 4, |row| pair(Some(row.item.f0_hz), Some(row.item.f0_hz_u)))
+        .signed("", "drift ¢/s", 1, |row| Some(row.item.drift_cents_per_s))
+        .rank(3)
+        .number("", "vibrato Hz", 2, |row| row.item.vibrato.vibrato_rate_hz)
+        .rank(2)
+        .number("", "± ¢", 1, |row| row.item.vibrato.vibrato_depth_cents)
+        .rank(2)
+        .number("", "jitter ¢", 2, |row| Some(row.item.jitter_cents))
+        .rank(4)
+        .number("", "sure %", 0, |row| Some(100.0 * row.item.confidence))
+        .words("", "alternatives Hz", move |row| rivals(row.item))
+        .rank(1)
 }
 
 /// One line for one who tunes: the longest note.
 fn steady_line(made: &Made<'_>) -> String {
     let length = |note: &&PitchNote| note.end_s - note.start_s;
-    let longest = made.found.notes.iter().max_by(|a, b| length(a).total_cmp(&length(b)));
+    let longest = made.found.pitch.notes.iter().max_by(|a, b| length(a).total_cmp(&length(b)));
     let title = made.part.title();
     let Some(note) = longest else { return format!("{title}  no fundamental\n") };
     let [f0, f0_u] = text::measured(note.f0_hz, note.f0_hz_u, 4);
@@ -487,31 +472,10 @@ fn steady_line(made: &Made<'_>) -> String {
     format!("{title}  {} {} ± {cents_u} cents  {f0} ± {f0_u} Hz\n", note.note, text::signed(cents))
 }
 
-fn as_json(made: &Made<'_>) -> Result<String> {
-    let settings = Settings {
-        range_hz: made.settings.range_hz,
-        hop_s: made.found.hop_s,
-        expected_hz: made.settings.expected_hz,
-        reference_hz: made.settings.reference_hz,
-    };
-    let result =
-        PitchResult { hop_s: made.found.hop_s, notes: &made.found.notes, track: &made.found.track };
-    let record = made.part.take().record(made.part.span, Some(made.part.channel_name()))?;
-    output::json_line("pitch", record, settings, result, &made.findings)
-}
-
-fn as_csv(made: &[Made<'_>]) -> Result<String> {
-    let names: Vec<_> =
-        made.iter().map(|one| (one.part.take().name(), one.part.channel_name())).collect();
-    output::csv_table(made.iter().zip(&names).flat_map(|(one, (take, channel))| {
-        one.found.track.iter().map(move |point| FrameRow {
-            take,
-            channel,
-            time_s: point.time_s,
-            f0_hz: point.f0_hz,
-            f0_hz_u: point.f0_hz_u,
-            confidence: point.confidence,
-            voiced: point.voiced,
-        })
-    }))
+fn frame_table<'t>() -> Table<'t, Row<'t, PitchPoint>> {
+    Table::of_parts()
+        .number("time_s", "", 0, |row: &Row<'t, PitchPoint>| Some(row.item.time_s))
+        .measured("f0_hz", "", 0, |row| pair(row.item.f0_hz, row.item.f0_hz_u))
+        .number("confidence", "", 0, |row| Some(row.item.confidence))
+        .flag("voiced", |row| row.item.voiced)
 }

@@ -22,10 +22,11 @@ use tonemap_media::{WavEncoding, write_wav};
 use crate::analyses::Analyses;
 use crate::args::{PartArgs, SourceArgs};
 use crate::files::{self, Content};
-use crate::output::{self, Status, Usage};
+use crate::output;
 use crate::progress::TakesProgress;
 use crate::saved::{self, Saved};
 use crate::sides::Side;
+use crate::status::{self, Status, Usage};
 use crate::studies::{self, Named, OpenStudy};
 use crate::take::{NoteSamples, Take};
 use crate::text;
@@ -147,7 +148,7 @@ impl Report {
         // What fails is said, and the page is made of the rest.
         let mut added = |made: Result<()>| {
             if let Err(error) = made {
-                output::print_error(&error);
+                status::print_error(&error);
                 status = Status::CouldNot;
             }
         };
@@ -238,7 +239,7 @@ impl Report {
                 match section {
                     Ok(section) => Some(section),
                     Err(error) => {
-                        output::print_error(&error);
+                        status::print_error(&error);
                         if let Ok(mut failed) = failed.lock() {
                             *failed = true;
                         }
@@ -771,16 +772,10 @@ fn partial_table(partials: &Saved, unit: &str) -> ReportTable {
 }
 
 fn descriptor_table(timbre: &Saved) -> ReportTable {
-    let rows = tonemap_core::timbre::DESCRIPTORS.iter().filter_map(|words| {
-        let key = match words.key {
-            "tristimulus_1" => "tristimulus[1]",
-            "tristimulus_2" => "tristimulus[2]",
-            "tristimulus_3" => "tristimulus[3]",
-            key => key,
-        };
-        let value = timbre.number(key)?;
-        let [number, u] = text::measured(value.value, value.u, words.decimals);
-        Some(vec![words.name.to_string(), number, u, words.unit.to_string()])
+    let rows = tonemap_core::timbre::DESCRIPTORS.iter().filter_map(|(descriptor, label)| {
+        let value = timbre.number(&descriptor.key(None).to_string())?;
+        let [number, u] = text::measured(value.value, value.u, label.decimals);
+        Some(vec![label.name.to_string(), number, u, label.unit.symbol().to_string()])
     });
     ReportTable {
         caption: "Timbre: medians over the note, weighted by power".into(),

@@ -7,15 +7,16 @@ use anyhow::{Context, Result};
 use clap::Args;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
-use tonemap_core::Span;
 use tonemap_core::synth::{Recipe, Voice};
 use tonemap_core::units::{Frequency, Seconds, db_from_amplitude};
 use tonemap_media::WavEncoding;
 
-use crate::args::Format;
+use crate::args::{Format, SpanArgs};
 use crate::files::{self, Content};
-use crate::output::{self, Status, Usage};
+use crate::json;
+use crate::output;
 use crate::sound::{self, Bits, Levels, SoundArgs};
+use crate::status::{Status, Usage};
 use crate::take::Take;
 use crate::text;
 
@@ -228,9 +229,9 @@ impl Signal {
             levels,
             voices: recipe.voices.iter().map(|voice| truth(voice).collect()).collect(),
         };
-        let take = Take::open_written(&self.sound.output)?;
-        let record = take.record(take.span(Span { from_s: None, to_s: None })?, None)?;
-        output::json_line("signal", record, settings, result, &[])
+        let mut take = Take::open_written(&self.sound.output)?;
+        let record = take.whole(&SpanArgs::default())?.record()?;
+        json::line("signal", record, settings, result, &[])
     }
 }
 

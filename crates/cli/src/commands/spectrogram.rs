@@ -5,14 +5,14 @@ use std::sync::Arc;
 
 use anyhow::Result;
 use clap::{Args, ValueEnum};
-use rayon::prelude::*;
 use serde::Serialize;
 use tonemap_core::Finding;
 use tonemap_core::frame::FrameFigures;
 use tonemap_core::intake::{Clip, Inspector};
+use tonemap_core::quantity::{Key, Label, Quantity, Unit, pair};
 use tonemap_core::spectrogram::{
-    ColumnAnalyser, FrameValues, FrequencyAxis, Moved, Pooling, SharpAnalyser, Slice, SliceAt,
-    Spectrogram as Cells, SpectrogramPass, SpectrogramPlan, SpectrogramSettings, gather,
+    FrequencyAxis, Pooling, Slice, SliceAt, Spectrogram as Cells, SpectrogramPlan,
+    SpectrogramSettings,
 };
 use tonemap_core::units::{
     Cut, Decibels, Frequency, FrequencyRange, LevelReference, Seconds, db_from_power,
@@ -23,10 +23,15 @@ use tonemap_figures::{
 };
 
 use crate::args::{self, FigureArgs, Format, FrameArgs, OutputArgs, TakesArgs};
+use crate::columns::{Columns, Frames};
 use crate::export::{self, Export, Head};
-use crate::output::{self, Status, Usage};
+use crate::json;
+use crate::limits::LimitArgs;
+use crate::output;
+use crate::parts::{self, share_reference};
 use crate::sketch::{self, Depth};
-use crate::take::{self, Part, share_reference};
+use crate::status::{self, Status, Usage};
+use crate::take::{Part, Take};
 use crate::text;
 
 /// Level over time and frequency, as a picture and as numbers
@@ -55,14 +60,16 @@ pub(crate) struct Spectrogram {
     #[command(flatten)]
     look: LookArgs,
     #[command(flatten)]
+    limits: LimitArgs,
+    #[command(flatten)]
     output: OutputArgs,
     /// Write the levels of the picture's cells too: as arrays, FILE.npz, as a table, FILE.csv, or as a
     /// 16-bit picture, FILE.png, with its scales in FILE.png.json
-    #[arg(long, value_name = "FILE", help_heading = "Output")]
+    #[arg(long, value_name = "FILE", help_heading = "Files")]
     data: Option<PathBuf>,
     /// In --data, every frame and every bin of the range instead of the picture's cells, each with the
     /// frequency of its phase
-    #[arg(long, requires = "data", help_heading = "Output")]
+    #[arg(long, requires = "data", help_heading = "Files")]
     every_frame: bool,
 }
 
@@ -123,7 +130,7 @@ enum Pool {
 }
 
 #[derive(Args, Clone)]
-#[command(next_help_heading = "Figure")]
+#[command(next_help_heading = "Marks")]
 struct MarkArgs {
     /// Cut through the picture: the spectrum at a time, 1.25s, or the level over time at a frequency, A4
     #[arg(long = "slice", value_name = "WHERE", conflicts_with = "sketch")]
@@ -134,7 +141,7 @@ struct MarkArgs {
 }
 
 #[derive(Args, Clone)]
-#[command(next_help_heading = "Figure")]
+#[command(next_help_heading = "Picture")]
 struct LookArgs {
     /// Draw it in the terminal: half blocks in as many colours as there are
     #[arg(long, conflicts_with_all = ["figure", "data", "format"])]
@@ -152,7 +159,7 @@ struct LookArgs {
     #[arg(long, value_name = "LEVEL", allow_hyphen_values = true)]
     ceiling: Option<Decibels>,
     /// Colours: ember, lagoon, or grey for print
-    #[arg(long, value_name = "MAP", default_value = "ember")]
+    #[arg(long, value_name = "MAP", default_value = "ember", help_heading = "Figure")]
     colours: ColourMap,
 }
 
@@ -221,13 +228,14 @@ struct Made<'a> {
 
 impl Spectrogram {
     pub(crate) fn run(&self) -> Result<Status> {
-        output::start_log(&self.output);
+        output::begin(&self.output);
         output::check_outputs(&self.figure, &self.output)?;
         if let Some(file) = &self.data {
             export::check(file, self.output.force)?;
         }
-        let (mut takes, mut status) = take::open_named(&self.takes)?;
-        let mut parts = take::parts_of(&mut takes, &self.takes.part, &mut status)?;
+        let (mut takes, mut status) = parts::open_named(&self.takes.takes, &self.takes.source)?;
+        let of = |take| Take::parts(take, &self.takes.part);
+        let mut parts = parts::parts_of(&mut takes, of, &mut status)?;
         let mixed = share_reference(&mut parts);
         let count = parts.len();
         if self.look.waterfall && count > 1 {
@@ -237,7 +245,7 @@ impl Spectrogram {
         }
         // What can be known to fail is known before the first is read: a file of all of them cannot
         // leave one out later.
-        let planned = take::each_part(parts, "spectrogram", true, &mut status, |part| {
+        let planned = parts::each_part(parts, "spectrogram", true, &mut status, |part| {
             let (plan, reference_hz) = self.plan(&part, count)?;
             Ok((part, plan, reference_hz))
         })?;
@@ -249,7 +257,7 @@ impl Spectrogram {
             match self.make(part, &plan, reference_hz, export.as_mut()) {
                 Ok(one) => made.push(one),
                 Err(error) if export.is_none() && count > 1 => {
-                    output::print_error(&error);
+                    status::print_error(&error);
                     status = Status::CouldNot;
                 }
                 Err(error) => return Err(error),
@@ -285,12 +293,13 @@ impl Spectrogram {
             output::write_figure(file, &self.draw(&made, range_db)?, self.output.force)?;
         }
         output::write_result(&self.output, &content)?;
-        Ok(status)
+        let judged = |one: &Made<'_>| (one.part.title(), quantities(one, range_db));
+        self.limits.check(|| made.iter().map(judged).collect(), status)
     }
 
     /// How the spectrogram of a part is made, and the frequency of A4.
     fn plan(&self, part: &Part<'_>, count: usize) -> Result<(Arc<SpectrogramPlan>, f64)> {
-        let rate = part.take().info.sample_rate_hz;
+        let rate = part.rate_hz();
         let usual_hz = part.take().reference_hz();
         let reference_hz = args::reference_hz(self.cells.reference, usual_hz)?;
         let range = self.cells.range.map(|range| range.hz(reference_hz, rate)).transpose()?;
@@ -327,7 +336,7 @@ impl Spectrogram {
         reference_hz: f64,
         mut export: Option<&mut Export>,
     ) -> Result<Made<'a>> {
-        let rate = part.take().info.sample_rate_hz;
+        let rate = part.rate_hz();
         let reference = part.reference;
         let mut meter = part.take().level_meter(part.span);
         let mut inspector = self.marks.onsets.then(|| Inspector::new(rate, None, 1, part.span));
@@ -367,7 +376,7 @@ impl Spectrogram {
         findings.extend(levels.findings(&channel));
         findings.extend(plan.findings.iter().cloned());
         findings.extend(self.cells.range.and_then(|range| range.cut(reference_hz, rate)));
-        let start_s = part.span.start as f64 / rate;
+        let start_s = part.start_s();
         let slice_at = |cut: &Cut| match cut {
             Cut::Time(time) => SliceAt::Time(time.0 - start_s),
             Cut::Frequency(frequency) => SliceAt::Frequency(frequency.hz(reference_hz)),
@@ -441,20 +450,17 @@ impl Spectrogram {
         let spectrograms: Vec<DrawnSpectrogram<'_>> = made
             .iter()
             .zip(&names)
-            .map(|(one, name)| {
-                let rate = one.part.take().info.sample_rate_hz;
-                DrawnSpectrogram {
-                    name,
-                    spectrogram: &one.cells,
-                    span_s: (one.part.span.start as f64 / rate, one.part.span.end as f64 / rate),
-                    reference: one.part.reference,
-                    marks: Marks {
-                        clips: &one.clips,
-                        onsets_s: one.onsets_s.as_deref().unwrap_or_default(),
-                        ..Marks::default()
-                    },
-                    slices: &one.slices,
-                }
+            .map(|(one, name)| DrawnSpectrogram {
+                name,
+                spectrogram: &one.cells,
+                span_s: one.part.span_s(),
+                reference: one.part.reference,
+                marks: Marks {
+                    clips: &one.clips,
+                    onsets_s: one.onsets_s.as_deref().unwrap_or_default(),
+                    ..Marks::default()
+                },
+                slices: &one.slices,
             })
             .collect();
         let several = made.len() > 1;
@@ -462,7 +468,7 @@ impl Spectrogram {
         let findings: Vec<Finding> = made.iter().flat_map(named).collect();
         let mut notes = vec![settings_line(&made[0].cells.plan, &made[0])];
         if let [only] = made {
-            notes.push(only.part.take().span_line(only.part.span));
+            notes.push(only.part.span_line());
         }
         let title = match names.as_slice() {
             few if few.len() <= 3 => few.join(", "),
@@ -505,8 +511,8 @@ fn head(
     reference: LevelReference,
     every_frame: bool,
 ) -> Head {
-    let rate = part.take().info.sample_rate_hz;
-    let start_s = part.span.start as f64 / rate;
+    let rate = part.rate_hz();
+    let start_s = part.start_s();
     let spacing_hz = plan.frames.bin_spacing_hz(rate);
     let (times, frequency_hz): (Vec<f64>, Vec<f64>) = if every_frame {
         (plan.frame_times_s().collect(), plan.bins().map(|k| k as f64 * spacing_hz).collect())
@@ -530,161 +536,6 @@ fn levels_db(power: &[f32], reference: LevelReference) -> Vec<f32> {
     power.iter().map(|power| (db_from_power(f64::from(*power)) + offset) as f32).collect()
 }
 
-/// Every frame, written as it is computed.
-pub(super) struct Frames<'a> {
-    analyser: SharpAnalyser,
-    bins: usize,
-    export: &'a mut Export,
-    head: &'a Head,
-    failed: Option<anyhow::Error>,
-}
-
-impl<'a> Frames<'a> {
-    fn new(plan: Arc<SpectrogramPlan>, export: &'a mut Export, head: &'a Head) -> Self {
-        let bins = plan.bins().len();
-        Self { analyser: SharpAnalyser::new(plan), bins, export, head, failed: None }
-    }
-
-    /// Writes the frames of columns, a few columns at a time, so that they fit into memory.
-    fn write(&mut self, columns: std::ops::Range<usize>, pass: &SpectrogramPass) -> Result<()> {
-        let threads = rayon::current_num_threads();
-        let offset_db = self.head.full_scale_db;
-        for first in columns.clone().step_by(threads) {
-            let values: Vec<FrameValues> = (first..columns.end.min(first + threads))
-                .into_par_iter()
-                .map_init(
-                    || self.analyser.clone(),
-                    |analyser, column| {
-                        let mut values = FrameValues::default();
-                        analyser.values(column, pass.samples(column), &mut values);
-                        for power in &mut values.power {
-                            *power = (db_from_power(f64::from(*power)) + offset_db) as f32;
-                        }
-                        values
-                    },
-                )
-                .collect();
-            for values in &values {
-                let rows = values.power.chunks(self.bins).zip(values.phase_hz.chunks(self.bins));
-                for (level_db, phase_hz) in rows {
-                    self.export.row(self.head, level_db, Some(phase_hz))?;
-                }
-            }
-        }
-        Ok(())
-    }
-}
-
-/// Columns that are computed on all cores as their samples arrive.
-pub(super) struct Columns<'a> {
-    plan: Arc<SpectrogramPlan>,
-    pass: SpectrogramPass,
-    analyser: Analyser,
-    /// Where every frame is to be written.
-    frames: Option<Frames<'a>>,
-    power: Vec<f32>,
-    /// Samples that arrive before columns are computed.
-    batch: usize,
-    arrived: usize,
-}
-
-/// What computes a column.
-enum Analyser {
-    Usual(ColumnAnalyser),
-    Sharp(SharpAnalyser),
-}
-
-impl<'a> Columns<'a> {
-    pub(super) fn new(
-        plan: Arc<SpectrogramPlan>,
-        sharpen: bool,
-        frames: Option<Frames<'a>>,
-    ) -> Self {
-        const LEAST_BATCH: usize = 1 << 18;
-        let of_column = plan.samples_of(plan.columns / 2);
-        let batch = 4 * rayon::current_num_threads() * (of_column.end - of_column.start) as usize;
-        Self {
-            pass: SpectrogramPass::new(plan.clone()),
-            analyser: if sharpen {
-                Analyser::Sharp(SharpAnalyser::new(plan.clone()))
-            } else {
-                Analyser::Usual(ColumnAnalyser::new(plan.clone()))
-            },
-            frames,
-            power: vec![0.0; plan.columns * plan.rows()],
-            batch: batch.clamp(LEAST_BATCH, 1 << 22),
-            arrived: 0,
-            plan,
-        }
-    }
-
-    pub(super) fn push(&mut self, samples: &[f32]) {
-        self.pass.push(samples);
-        self.arrived += samples.len();
-        if self.arrived >= self.batch {
-            self.arrived = 0;
-            self.compute(self.pass.ready());
-        }
-    }
-
-    fn compute(&mut self, columns: std::ops::Range<usize>) {
-        let (rows, pass) = (self.plan.rows(), &self.pass);
-        match &self.analyser {
-            Analyser::Usual(analyser) => {
-                self.power[columns.start * rows..columns.end * rows]
-                    .par_chunks_mut(rows)
-                    .enumerate()
-                    .for_each_init(
-                        || analyser.clone(),
-                        |analyser, (n, cells)| {
-                            let column = columns.start + n;
-                            analyser.column(column, pass.samples(column), cells);
-                        },
-                    );
-            }
-            Analyser::Sharp(analyser) => {
-                // Energy may go to other columns: it is gathered in the order of the columns, so that
-                // sums do not depend on threads; a few at a time, so that it fits into memory.
-                let threads = rayon::current_num_threads();
-                for first in columns.clone().step_by(threads) {
-                    let moved: Vec<Vec<Moved>> = (first..columns.end.min(first + threads))
-                        .into_par_iter()
-                        .map_init(
-                            || analyser.clone(),
-                            |analyser, column| {
-                                let mut moved = Vec::new();
-                                analyser.column(column, pass.samples(column), &mut moved);
-                                moved
-                            },
-                        )
-                        .collect();
-                    for moved in &moved {
-                        gather(&self.plan, moved, &mut self.power);
-                    }
-                }
-            }
-        }
-        if let Some(frames) = &mut self.frames
-            && frames.failed.is_none()
-        {
-            frames.failed = frames.write(columns.clone(), &self.pass).err();
-        }
-        self.pass.let_go(columns.end);
-    }
-
-    pub(super) fn finish(mut self) -> Result<Cells> {
-        self.compute(self.pass.rest());
-        match self.frames.and_then(|frames| frames.failed) {
-            Some(error) => Err(error),
-            None => Ok(Cells {
-                plan: self.plan,
-                power: self.power,
-                is_sharpened: matches!(self.analyser, Analyser::Sharp(_)),
-            }),
-        }
-    }
-}
-
 /// The loudest cell, away from the ends of the span if it is long enough: level, time from the start of
 /// the take, frequency; `None` in silence.
 fn loudest(made: &Made<'_>) -> Option<(f64, f64, f64)> {
@@ -698,9 +549,44 @@ fn loudest(made: &Made<'_>) -> Option<(f64, f64, f64)> {
     let place = places.max_by(|a, b| cells.power[*a].total_cmp(&cells.power[*b]))?;
     let (column, row) = (place / rows, place % rows);
     let level = db_from_power(f64::from(cells.power[place])) + made.part.reference.full_scale_db();
-    let start_s = made.part.span.start as f64 / made.part.take().info.sample_rate_hz;
+    let start_s = made.part.start_s();
     let row_hz = cells.plan.row_hz();
     level.is_finite().then(|| (level, start_s + cells.plan.time_s(column), row_hz[row]))
+}
+
+/// The numbers of the result, but for its slices.
+fn quantities(made: &Made<'_>, range_db: (f64, f64)) -> Vec<Quantity> {
+    const LABELS: [Label; 8] = [
+        Label::new("resolution_hz", "resolution", Unit::Hertz, 2),
+        Label::new("blur_s", "blur in time", Unit::Second, 4),
+        Label::new("hop_s", "time between frames", Unit::Second, 5),
+        Label::new("floor_db", "first colour", Unit::Level, 0),
+        Label::new("ceiling_db", "last colour", Unit::Level, 0),
+        Label::new("loudest_db", "loudest cell", Unit::Level, 1),
+        Label::new("loudest_at_s", "time of the loudest cell", Unit::Second, 3),
+        Label::new("loudest_hz", "frequency of the loudest cell", Unit::Hertz, 1),
+    ];
+    const ONSET: Label = Label::new("onsets_s", "onset", Unit::Second, 3);
+    let plan = &made.cells.plan;
+    let rate = made.part.rate_hz();
+    let loudest = loudest(made);
+    let values = [
+        Some(plan.frames.resolution_hz(rate)),
+        Some(plan.blur_s()),
+        Some(plan.frames.hop as f64 / rate),
+        Some(range_db.0),
+        Some(range_db.1),
+        loudest.map(|(level, ..)| level),
+        loudest.map(|(_, at, _)| at),
+        loudest.map(|(.., hz)| hz),
+    ];
+    let whole =
+        LABELS.iter().zip(values).map(|(label, value)| Quantity::top(label, pair(value, None)));
+    let onsets = made.onsets_s.iter().flatten().enumerate();
+    let onsets = onsets.map(|(n, time_s)| {
+        Quantity::new(Key::item(ONSET.field, n + 1), &ONSET, pair(Some(*time_s), None))
+    });
+    whole.chain(onsets).collect()
 }
 
 fn settings_line(plan: &SpectrogramPlan, made: &Made<'_>) -> String {
@@ -718,7 +604,7 @@ fn settings_line(plan: &SpectrogramPlan, made: &Made<'_>) -> String {
 
 /// What the slices are called.
 fn slice_names(made: &Made<'_>) -> Vec<String> {
-    let start_s = made.part.span.start as f64 / made.part.take().info.sample_rate_hz;
+    let start_s = made.part.start_s();
     let name = |slice: &Slice| match slice.at {
         SliceAt::Time(time_s) => format!("{} s", text::number(start_s + time_s, 3)),
         SliceAt::Frequency(hz) => format!("{} Hz", text::number(hz, 1)),
@@ -729,7 +615,7 @@ fn slice_names(made: &Made<'_>) -> Vec<String> {
 /// Where a slice is loudest.
 fn slice_line(made: &Made<'_>, slice: &Slice) -> String {
     let plan = &made.cells.plan;
-    let start_s = made.part.span.start as f64 / made.part.take().info.sample_rate_hz;
+    let start_s = made.part.start_s();
     let levels = levels_db(&slice.power, made.part.reference);
     let best = (0..levels.len()).max_by(|a, b| levels[*a].total_cmp(&levels[*b])).unwrap_or(0);
     let level = text::number(f64::from(levels[best]), 1);
@@ -789,7 +675,7 @@ fn as_text(made: &Made<'_>, range_db: (f64, f64)) -> String {
 
 fn as_json(made: &Made<'_>, range_db: (f64, f64)) -> Result<String> {
     let (part, plan) = (&made.part, &made.cells.plan);
-    let rate = part.take().info.sample_rate_hz;
+    let rate = part.rate_hz();
     let loudest = loudest(made);
     let edges = &plan.edges_hz;
     let settings = Settings {
@@ -817,13 +703,12 @@ fn as_json(made: &Made<'_>, range_db: (f64, f64)) -> Result<String> {
         slices: made.slices.iter().map(|slice| slice_result(made, slice)).collect(),
         onsets_s: made.onsets_s.clone(),
     };
-    let record = part.take().record(part.span, Some(part.channel_name()))?;
-    output::json_line("spectrogram", record, settings, result, &made.findings)
+    json::line("spectrogram", part.record()?, settings, result, &made.findings)
 }
 
 fn slice_result(made: &Made<'_>, slice: &Slice) -> SliceResult {
     let plan = &made.cells.plan;
-    let start_s = made.part.span.start as f64 / made.part.take().info.sample_rate_hz;
+    let start_s = made.part.start_s();
     let levels = levels_db(&slice.power, made.part.reference).into_iter().map(f64::from);
     let level_db = levels.map(|level| Some(level).filter(|level| level.is_finite())).collect();
     let (mut at_s, mut at_hz, mut time_s, mut frequency_hz) = (None, None, None, None);
@@ -849,20 +734,4 @@ fn as_csv(made: &[Made<'_>]) -> Result<String> {
         table += &export::csv_text(&head, rows, table.is_empty())?;
     }
     Ok(table)
-}
-
-/// The spectrogram behind a track, on a logarithmic axis.
-pub(super) fn background(
-    part: &Part<'_>,
-    range_hz: (f64, f64),
-    size: (usize, usize),
-    quiet: bool,
-) -> Result<Cells> {
-    let settings =
-        SpectrogramSettings { range_hz: Some(range_hz), size, ..SpectrogramSettings::default() };
-    let rate = part.take().info.sample_rate_hz;
-    let plan = Arc::new(SpectrogramPlan::new(&settings, rate, part.span.len())?);
-    let mut columns = Columns::new(plan, false, None);
-    part.read_in_two("spectrogram", quiet, |samples| columns.push(samples), |_| ())?;
-    columns.finish()
 }

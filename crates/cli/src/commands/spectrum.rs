@@ -7,9 +7,10 @@ use clap::{Args, ValueEnum};
 use serde::Serialize;
 use tonemap_core::Finding;
 use tonemap_core::frame::FrameFigures;
+use tonemap_core::quantity::{Key, Label, Quantities, Quantity, Unit as QuantityUnit, pair};
 use tonemap_core::spectrum::{
     Averaging, Cumulative, Curve, CurveSettings, Detrend, Difference, Family, Method, Peak,
-    ResponseCurve, Scaling, Spectrum as Measured, SpectrumPass, SpectrumSettings, Zoom, ZoomPass,
+    ResponseCurve, Scaling, Spectrum as Measured, SpectrumSettings, Zoom,
 };
 use tonemap_core::units::{
     Cents, Decibels, Extent, Frequency, FrequencyRange, LevelReference, Note, Octaves,
@@ -23,9 +24,14 @@ use tonemap_figures::{
 
 use crate::args::{self, Axis, FigureArgs, Format, FrameArgs, OutputArgs, TakesArgs};
 use crate::arrays::{self, Arrays};
-use crate::files::{self, Content};
-use crate::output::{self, Status, Usage};
-use crate::take::{self, Part, share_reference};
+use crate::files;
+use crate::limits::LimitArgs;
+use crate::measure::{self, Common, Measure, SideFile, row_heads, rows};
+use crate::parts::share_reference;
+use crate::passes::spectrum_of;
+use crate::status::Usage;
+use crate::table::{Row, Table};
+use crate::take::{Part, Take};
 use crate::text;
 
 /// Averaged spectrum of a span, and the tones in it with their uncertainty
@@ -53,9 +59,11 @@ pub(crate) struct Spectrum {
     #[command(flatten)]
     look: LookArgs,
     #[command(flatten)]
+    limits: LimitArgs,
+    #[command(flatten)]
     output: OutputArgs,
     /// Write the curve and the tones as arrays too: FILE.npz
-    #[arg(long, value_name = "FILE", help_heading = "Output")]
+    #[arg(long, value_name = "FILE", help_heading = "Files")]
     data: Option<PathBuf>,
 }
 
@@ -207,15 +215,15 @@ const NARROW_SAMPLES: u64 = 1 << 19;
 /// Points of its curve.
 const NARROW_POINTS: usize = 1201;
 
-/// What is measured in one channel of one take.
-struct Reading<'a> {
-    part: Part<'a>,
+/// What was measured of a part.
+pub(crate) struct Found {
     settings: SpectrumSettings,
     spectrum: Measured,
     frames: FrameFigures,
     look: Option<Look>,
-    findings: Vec<Finding>,
 }
+
+type Made<'a> = measure::Made<'a, Found>;
 
 /// A narrow look, as asked for.
 #[derive(Debug, Clone)]
@@ -286,6 +294,12 @@ struct AroundTone {
     cents_from_expected_u: f64,
 }
 
+/// A value of a curve.
+struct CurvePoint<'c> {
+    curve: &'c Curve,
+    place: usize,
+}
+
 #[derive(Serialize)]
 struct AroundCurve {
     frequency_hz: Vec<f64>,
@@ -293,88 +307,17 @@ struct AroundCurve {
     level_db: Vec<Option<f64>>,
 }
 
-/// The first columns of every CSV table.
-#[derive(Serialize, Clone)]
-struct RowHead {
-    take: String,
-    channel: String,
-}
+impl Measure for Spectrum {
+    const KIND: &'static str = "spectrum";
+    const DRAWS: Option<&'static str> = None;
+    type Found = Found;
 
-/// The last column.
-#[derive(Serialize, Clone)]
-struct RowEnd {
-    level_reference: &'static str,
-}
-
-/// A row of the curve in CSV.
-#[derive(Serialize)]
-struct CurveRow {
-    frequency_hz: f64,
-    level_db: Option<f64>,
-    value: f64,
-    low_db: Option<f64>,
-    high_db: Option<f64>,
-    cumulative_share: f64,
-}
-
-/// A row of the curve of a narrow look in CSV.
-#[derive(Serialize)]
-struct AroundRow {
-    frequency_hz: f64,
-    cents_from_expected: f64,
-    level_db: Option<f64>,
-}
-
-impl Spectrum {
-    pub(crate) fn run(&self) -> Result<Status> {
-        output::start_log(&self.output);
-        self.check()?;
-        let (mut takes, mut status) = take::open_named(&self.takes)?;
-        let mut parts = take::parts_of(&mut takes, &self.takes.part, &mut status)?;
-        let mixed = self.refer(&mut parts)?;
-        let curves = [
-            self.average.emphasis.as_deref().map(read_curve).transpose()?,
-            self.average.response.as_deref().map(read_curve).transpose()?.map(|c| c.inverse()),
-        ];
-        let quiet = self.output.quiet;
-        let quiet_each = quiet || parts.len() > 1;
-        let mut readings = take::each_part(parts, "spectrum", quiet, &mut status, |part| {
-            self.reading(part, curves.iter().flatten(), quiet_each)
-        })?;
-        if readings.is_empty() {
-            return Ok(status);
-        }
-        for reading in &mut readings {
-            reading.findings.extend(mixed.clone());
-        }
-        let content = match self.output.format {
-            Format::Text => self.as_text(&readings),
-            Format::Json => {
-                readings.iter().map(|reading| self.as_json(reading)).collect::<Result<String>>()?
-            }
-            Format::Csv => self.as_csv(&readings)?,
-        };
-        let several = readings.len() > 1;
-        let named = |one: &Reading<'_>| one.part.named_findings(&one.findings, several);
-        output::print_notes(&self.output, &readings.iter().flat_map(named).collect::<Vec<_>>());
-        if let Some(file) = &self.data {
-            arrays::write_npz(file, &self.arrays(&readings), self.output.force)?;
-        }
-        if let Some(file) = &self.figure.figure {
-            output::write_figure(file, &self.draw(&readings)?, self.output.force)?;
-        }
-        output::write_result(&self.output, &content)?;
-        Ok(status)
+    fn common(&self) -> Common<'_> {
+        Common::of(&self.takes, &self.limits, &self.figure, &self.output)
     }
 
-    /// Finds out before the work what would stop it at the end.
     fn check(&self) -> Result<()> {
-        output::check_outputs(&self.figure, &self.output)?;
         self.curve_settings(0).check()?;
-        if let Some(file) = &self.data {
-            arrays::check_name(file)?;
-            files::claim(file, Content::Result, self.output.force)?;
-        }
         if self.result.curve && self.output.format == Format::Text {
             return Err(Usage(
                 "--curve gives numbers for programs; add --format json or --format csv".into(),
@@ -384,7 +327,7 @@ impl Spectrum {
         match self.narrow.cents {
             Some(Cents(cents)) if !(1.0..=2400.0).contains(&cents) => {
                 Err(tonemap_core::Error::Setting {
-                    setting: "the reach of the narrow look",
+                    setting: "the reach of the zoom",
                     given: format!("{cents} cents"),
                     allowed: "1 to 2400 cents".into(),
                 }
@@ -394,24 +337,11 @@ impl Spectrum {
         }
     }
 
-    fn scaling(&self) -> Scaling {
-        match self.result.scaling {
-            None | Some(Scale::Amplitude) => Scaling::Amplitude,
-            Some(Scale::Rms) => Scaling::Rms,
-            Some(Scale::Power) => Scaling::Power,
-            Some(Scale::Density) => Scaling::Density,
-        }
+    fn parts<'a>(&self, take: &'a mut Take) -> Result<Vec<Part<'a>>> {
+        take.parts(&self.takes.part)
     }
 
-    fn curve_settings(&self, margin: usize) -> CurveSettings {
-        CurveSettings {
-            scaling: self.scaling(),
-            smoothing_octaves: self.result.smooth.map(|octaves| octaves.0),
-            margin,
-        }
-    }
-
-    /// Lets the levels of all parts refer to the unit asked for, else to the same.
+    /// The unit asked for, else one that all parts share.
     fn refer(&self, parts: &mut [Part<'_>]) -> Result<Option<Finding>> {
         let refuse = |part: &Part<'_>, lacks: &str| -> anyhow::Error {
             Usage(format!(
@@ -441,9 +371,251 @@ impl Spectrum {
         Ok(None)
     }
 
-    fn settings(&self, part: &Part<'_>) -> Result<SpectrumSettings> {
+    fn measure(&self, part: &Part<'_>, quiet: bool) -> Result<(Found, Vec<Finding>)> {
+        let curves = [
+            self.average.emphasis.as_deref().map(read_curve).transpose()?,
+            self.average.response.as_deref().map(read_curve).transpose()?.map(|c| c.inverse()),
+        ];
+        let settings = self.spectrum_settings(part)?;
+        let expected_hz = self.narrow.around.map(|expected| expected.hz(settings.reference_hz));
+        let points = if expected_hz.is_some() { NARROW_POINTS } else { 0 };
+        let (mut spectrum, frames, zoom, mut findings) =
+            spectrum_of(part, &settings, quiet, points)?;
+        for curve in curves.iter().flatten() {
+            spectrum = spectrum.with_response(curve);
+        }
+        spectrum = spectrum.calibrated(part.reference);
+        findings.append(&mut spectrum.findings);
+        let cut = self.result.range.and_then(|r| r.cut(settings.reference_hz, part.rate_hz()));
+        findings.extend(cut);
+        if self.result.sort == Order::Level {
+            spectrum.peaks.sort_by(|a, b| b.level_db.total_cmp(&a.level_db));
+        }
+        let look = expected_hz.zip(zoom).map(|(expected_hz, zoom)| Look {
+            expected_hz,
+            note: match self.narrow.around {
+                Some(Frequency::Note(note)) => Some(note),
+                _ => None,
+            },
+            cents: self.cents(),
+            zoom,
+        });
+        Ok((Found { settings, spectrum, frames, look }, findings))
+    }
+
+    fn settings(&self, made: &Made<'_>) -> impl Serialize {
+        let Found { settings, spectrum, frames, .. } = &made.found;
+        let name = |file: &Option<PathBuf>| file.as_ref().map(|file| file.display().to_string());
+        Settings {
+            level_reference: made.part.reference.name(),
+            frames: frames.clone(),
+            average: settings.averaging,
+            detrend: settings.detrend,
+            emphasis: name(&self.average.emphasis),
+            response: name(&self.average.response),
+            range_hz: spectrum.range_hz,
+            peaks: settings.peaks,
+            threshold_db: self.result.threshold.map(|level| level.0),
+            smoothing_octaves: self.result.smooth.map(|octaves| octaves.0),
+            reference_hz: settings.reference_hz,
+            false_alarm: settings.false_alarm,
+        }
+    }
+
+    fn result(&self, made: &Made<'_>) -> impl Serialize {
+        let Found { spectrum, look, .. } = &made.found;
+        let scaling = self.scaling();
+        SpectrumResult {
+            measured: spectrum,
+            scaling: format!(
+                "{}, dB {} (full-scale sine = {} dB)",
+                scaling.words(),
+                scaling.level_words(spectrum.reference),
+                spectrum.reference.full_scale_db()
+            ),
+            unit: spectrum.unit(scaling),
+            phase_instant_s: made.part.start_s(),
+            cumulative: spectrum.cumulative(),
+            differences: spectrum.differences(self.result.differences),
+            around: look.as_ref().map(|look| AroundResult {
+                expected_hz: look.expected_hz,
+                reach_cents: look.cents,
+                tones: look.tones(spectrum),
+                curve: self.result.curve.then(|| look.curve(spectrum)),
+            }),
+            curve: (self.result.curve && look.is_none())
+                .then(|| spectrum.curve(&self.curve_settings(0))),
+        }
+    }
+
+    fn quantities(&self, made: &Made<'_>) -> Vec<Quantity> {
+        const FROM_EXPECTED: Label =
+            Label::new("cents_from_expected", "distance from expected", QuantityUnit::Cent, 4)
+                .with_u();
+        let Found { spectrum, look, .. } = &made.found;
+        let mut all = spectrum.quantities();
+        let pairs = spectrum.differences(self.result.differences);
+        for (n, pair) in (1..).zip(&pairs) {
+            let key = Key::item("differences", n);
+            all.extend(Quantity::of_item(&key, &format!("pair {n}"), &Difference::FIELDS, pair));
+        }
+        let tones = look.as_ref().map_or_else(Vec::new, |look| look.tones(spectrum));
+        for (n, tone) in (1..).zip(&tones) {
+            let key = Key::of("around").then_item("tones", n).then(FROM_EXPECTED.field);
+            let cents = pair(Some(tone.cents_from_expected), Some(tone.cents_from_expected_u));
+            all.push(Quantity::new(key, &FROM_EXPECTED, cents));
+        }
+        all
+    }
+
+    fn text(&self, made: &[Made<'_>]) -> String {
+        let head =
+            made.iter().map(|one| format!("{}\n  {}\n", one.part.title(), one.part.span_line()));
+        let table = if made.iter().all(|one| one.found.spectrum.peaks.is_empty()) {
+            "\n  no tone stands out of the noise\n".into()
+        } else {
+            format!("\n{}", self.peak_table(made))
+        };
+        let tail = made.iter().map(|one| {
+            let name = match made.len() {
+                1 => "\n".into(),
+                _ => format!("\n{}\n", one.part.title()),
+            };
+            let findings = text::findings_below(&one.findings);
+            name + &self.about(one) + &self.settings_lines(&one.found) + &findings
+        });
+        head.chain([table]).chain(tail).collect()
+    }
+
+    fn csv(&self, made: &[Made<'_>]) -> Result<String> {
+        let heads = row_heads(made);
+        if !self.result.curve {
+            return peak_csv().csv(rows(made, &heads, |found| found.spectrum.peaks.iter()));
+        }
+        let zipped = made.iter().zip(&heads);
+        if self.narrow.around.is_some() {
+            let curves = zipped.filter_map(|(one, part)| {
+                let look = one.found.look.as_ref()?;
+                Some((part, look.curve(&one.found.spectrum)))
+            });
+            let curves: Vec<_> = curves.collect();
+            let places = curves.iter().flat_map(|(part, curve)| {
+                (0..curve.frequency_hz.len()).map(move |place| (*part, (curve, place)))
+            });
+            let items: Vec<_> = places.collect();
+            return around_csv().csv(items.iter().map(|(part, item)| Row { part, item }));
+        }
+        let curve_settings = self.curve_settings(0);
+        let curves: Vec<_> =
+            zipped.map(|(one, part)| (part, one.found.spectrum.curve(&curve_settings))).collect();
+        let points: Vec<_> = (curves.iter())
+            .flat_map(|(part, curve)| {
+                let places = 0..curve.frequency_hz.len();
+                places.map(move |place| (*part, CurvePoint { curve, place }))
+            })
+            .collect();
+        curve_csv().csv(points.iter().map(|(part, item)| Row { part, item }))
+    }
+
+    fn draw(&self, made: &[Made<'_>]) -> Result<Figure> {
+        let names: Vec<String> = made.iter().map(|one| one.part.title()).collect();
+        let title = match names.as_slice() {
+            few if few.len() <= 3 => few.join(", "),
+            many => format!("{} spectra", many.len()),
+        };
+        let (mut notes, mut findings) = (Vec::new(), Vec::new());
+        for one in made {
+            let Found { spectrum, frames, .. } = &one.found;
+            let settings = format!("{}, {}", window_line(spectrum), average_line(spectrum, frames));
+            notes.push(match made.len() {
+                1 => settings,
+                _ => format!("{}: {settings}", one.part.title()),
+            });
+            findings.extend(one.named_findings(made.len() > 1));
+        }
+        if let [only] = made {
+            notes.push(only.part.span_line());
+        }
+        let named = || made.iter().zip(&names);
+        if let Some(Look { expected_hz, note, cents, .. }) = made[0].found.look {
+            let looks: Vec<DrawnLook<'_>> = named()
+                .filter_map(|(one, name)| {
+                    let zoom = &one.found.look.as_ref()?.zoom;
+                    Some(DrawnLook { name, spectrum: &one.found.spectrum, zoom })
+                })
+                .collect();
+            let figure = NarrowFigure {
+                looks: &looks,
+                expected_hz,
+                expected_note: note,
+                cents,
+                title: &title,
+                notes: &notes,
+                findings: &findings,
+            };
+            return Ok(narrow_figure(&figure, self.figure.size)?);
+        }
+        let curves: Vec<Curve> =
+            made.iter().map(|one| one.found.spectrum.curve(&self.curve_settings(1))).collect();
+        let spectra: Vec<DrawnSpectrum<'_>> = named()
+            .zip(&curves)
+            .map(|((one, name), curve)| DrawnSpectrum {
+                name,
+                spectrum: &one.found.spectrum,
+                curve,
+            })
+            .collect();
+        let figure = SpectrumFigure {
+            spectra: &spectra,
+            title: &title,
+            notes: &notes,
+            findings: &findings,
+            reference_hz: made[0].found.settings.reference_hz,
+            scale: self.look.axis.into(),
+            scaling: self.scaling(),
+            level_axis: match self.look.amplitude {
+                Amplitude::Db => LevelAxis::Decibels,
+                Amplitude::Linear => LevelAxis::Values,
+            },
+            tones_on_curve: self.scaling() == Scaling::Density || self.result.smooth.is_some(),
+            cumulative: self.look.cumulative,
+        };
+        Ok(spectrum_figure(&figure, self.figure.size)?)
+    }
+
+    fn files(&self) -> Vec<SideFile<'_, Found>> {
+        let data = self.data.as_ref().map(|file| SideFile {
+            file,
+            endings: &["npz"],
+            kind: arrays::KIND,
+            is_of_one: false,
+            content: Box::new(|made: &[Made<'_>]| arrays::npz(&self.arrays(made))),
+        });
+        data.into_iter().collect()
+    }
+}
+
+impl Spectrum {
+    fn scaling(&self) -> Scaling {
+        match self.result.scaling {
+            None | Some(Scale::Amplitude) => Scaling::Amplitude,
+            Some(Scale::Rms) => Scaling::Rms,
+            Some(Scale::Power) => Scaling::Power,
+            Some(Scale::Density) => Scaling::Density,
+        }
+    }
+
+    fn curve_settings(&self, margin: usize) -> CurveSettings {
+        CurveSettings {
+            scaling: self.scaling(),
+            smoothing_octaves: self.result.smooth.map(|octaves| octaves.0),
+            margin,
+        }
+    }
+
+    fn spectrum_settings(&self, part: &Part<'_>) -> Result<SpectrumSettings> {
         let reference = part.reference;
-        let rate = part.take().info.sample_rate_hz;
+        let rate = part.rate_hz();
         let usual_hz = part.take().reference_hz();
         // The reference itself may be typed as a note, which is then that of the usual A4.
         let reference_hz = args::reference_hz(self.result.reference, usual_hz)?;
@@ -486,137 +658,85 @@ impl Spectrum {
         self.narrow.cents.map_or(USUAL_CENTS, |cents| cents.0)
     }
 
-    fn reading<'a, 'c>(
-        &self,
-        part: Part<'a>,
-        curves: impl Iterator<Item = &'c ResponseCurve>,
-        quiet: bool,
-    ) -> Result<Reading<'a>> {
-        let settings = self.settings(&part)?;
-        let expected_hz = self.narrow.around.map(|expected| expected.hz(settings.reference_hz));
-        let points = if expected_hz.is_some() { NARROW_POINTS } else { 0 };
-        let (mut spectrum, frames, zoom, mut findings) = measure(&part, &settings, quiet, points)?;
-        for curve in curves {
-            spectrum = spectrum.with_response(curve);
+    /// The tones of all parts.
+    fn peak_table(&self, made: &[Made<'_>]) -> String {
+        struct Tone<'p> {
+            peak: &'p Peak,
+            /// Name of the part, before its first tone.
+            title: String,
+            per_full_scale: f64,
         }
-        spectrum = spectrum.calibrated(part.reference);
-        findings.append(&mut spectrum.findings);
-        let rate = part.take().info.sample_rate_hz;
-        findings.extend(self.result.range.and_then(|r| r.cut(settings.reference_hz, rate)));
-        if self.result.sort == Order::Level {
-            spectrum.peaks.sort_by(|a, b| b.level_db.total_cmp(&a.level_db));
-        }
-        let look = expected_hz.zip(zoom).map(|(expected_hz, zoom)| Look {
-            expected_hz,
-            note: match self.narrow.around {
-                Some(Frequency::Note(note)) => Some(note),
-                _ => None,
-            },
-            cents: self.cents(),
-            zoom,
-        });
-        Ok(Reading { part, settings, spectrum, frames, look, findings })
-    }
-
-    fn as_text(&self, readings: &[Reading<'_>]) -> String {
-        let head = readings.iter().map(|reading| {
-            let span = reading.part.take().span_line(reading.part.span);
-            format!("{}\n  {span}\n", reading.part.title())
-        });
-        let table = if readings.iter().all(|reading| reading.spectrum.peaks.is_empty()) {
-            "\n  no tone stands out of the noise\n".into()
-        } else {
-            format!("\n{}", self.peak_table(readings))
-        };
-        let tail = readings.iter().map(|reading| {
-            let name = match readings.len() {
-                1 => "\n".into(),
-                _ => format!("\n{}\n", reading.part.title()),
-            };
-            let findings = text::findings_below(&reading.findings);
-            name + &self.about(reading) + &self.settings_lines(reading) + &findings
-        });
-        head.chain([table]).chain(tail).collect()
-    }
-
-    fn peak_table(&self, readings: &[Reading<'_>]) -> String {
-        let several = readings.len() > 1;
-        let families = readings.iter().any(|reading| !reading.spectrum.families.is_empty());
-        let values = self.result.scaling.is_some() && self.scaling() != Scaling::Density;
-        let unit = readings[0].spectrum.unit(self.scaling());
-        let value_title = format!("{} {unit}", self.scaling().words());
-        let mut titles = vec![
-            "frequency Hz",
-            "± u",
-            "level dB",
-            "± u",
-            "phase rad",
-            "± u",
-            "note",
-            "cents",
-            "± u",
-        ];
-        let mut left = vec![6];
-        if values {
-            titles.insert(4, &value_title);
-            left = vec![7];
-        }
-        if families {
-            titles.push("harmonic");
-        }
-        titles.push("from");
-        left.push(titles.len() - 1);
-        if several {
-            titles.insert(0, "take");
-            left = left.iter().map(|column| column + 1).chain([0]).collect();
-        }
-        let mut rows = Vec::new();
-        for reading in readings {
-            for (n, peak) in reading.spectrum.peaks.iter().enumerate() {
-                let mut row = peak_row(peak);
-                if values {
-                    let amplitude = peak.amplitude * reading.spectrum.reference.per_full_scale();
-                    let value = self.scaling().of_tone(amplitude);
-                    row.insert(4, value.map_or("–".into(), text::significant));
-                }
-                if families {
-                    row.push(peak.harmonic.map_or("–".into(), |number| number.to_string()));
-                }
-                row.push(match peak.method {
-                    Method::Span => "span".into(),
-                    Method::Frames => "frames".into(),
-                });
-                if several {
-                    row.insert(0, if n == 0 { reading.part.title() } else { String::new() });
-                }
-                rows.push(row);
+        let families = made.iter().any(|one| !one.found.spectrum.families.is_empty());
+        let has_values = self.result.scaling.is_some() && self.scaling() != Scaling::Density;
+        let scaling = self.scaling();
+        let value_title = format!("{} {}", scaling.words(), made[0].found.spectrum.unit(scaling));
+        let mut tones = Vec::new();
+        for one in made {
+            let spectrum = &one.found.spectrum;
+            for (n, peak) in spectrum.peaks.iter().enumerate() {
+                let title = if n == 0 { one.part.title() } else { String::new() };
+                let per_full_scale = spectrum.reference.per_full_scale();
+                tones.push(Tone { peak, title, per_full_scale });
             }
         }
-        text::table(&titles, &left, rows)
+        let value = |tone: &Tone<'_>| scaling.of_tone(tone.peak.amplitude * tone.per_full_scale);
+        let table = Table::new()
+            .when(made.len() > 1, |table| {
+                table.words("", "take", |tone: &Tone<'_>| tone.title.clone())
+            })
+            .measured("", "frequency Hz", 6, |tone: &Tone<'_>| {
+                pair(Some(tone.peak.frequency_hz), Some(tone.peak.frequency_hz_u))
+            })
+            .measured("", "level dB", 4, |tone| {
+                pair(Some(tone.peak.level_db), Some(tone.peak.level_db_u))
+            })
+            .when(has_values, |table| table.significant("", value_title, value))
+            .measured("", "phase rad", 4, |tone| pair(tone.peak.phase_rad, tone.peak.phase_rad_u))
+            .rank(3)
+            .words("", "note", |tone| tone.peak.note.to_string())
+            .signed_measured("", "cents", 4, |tone| {
+                pair(Some(tone.peak.cents), Some(tone.peak.cents_u))
+            })
+            .when(families, |table| {
+                table
+                    .printed("harmonic", |tone: &Tone<'_>| {
+                        tone.peak.harmonic.map_or(text::UNKNOWN.into(), |n| n.to_string())
+                    })
+                    .rank(1)
+            })
+            .words("", "from", |tone| match tone.peak.method {
+                Method::Span => "span".into(),
+                Method::Frames => "frames".into(),
+            })
+            .rank(2);
+        table.text(&tones)
     }
 
-    /// What is to be said of the tones of one reading.
-    fn about(&self, reading: &Reading<'_>) -> String {
-        let spectrum = &reading.spectrum;
+    /// What is to be said of the tones of one part.
+    fn about(&self, made: &Made<'_>) -> String {
+        let Found { spectrum, look, .. } = &made.found;
         let weaker = match spectrum.weaker_peaks {
             0 => String::new(),
             count => format!("  {count} weaker peaks are not listed; ask for more with --peaks\n"),
         };
         let families: String = spectrum.families.iter().map(family_line).collect();
-        let power = match (&reading.look, spectrum.cumulative()) {
+        let power = match (look, spectrum.cumulative()) {
             (Some(look), _) => look_line(look, spectrum),
             (None, Some(marks)) => power_line(marks),
             (None, None) => String::new(),
         };
         let differences = match spectrum.differences(self.result.differences).as_slice() {
             [] => String::new(),
-            pairs => format!("\n{}\n", difference_table(pairs)),
+            pairs => {
+                let pairs: Vec<&Difference> = pairs.iter().collect();
+                format!("\n{}\n", difference_table().text(&pairs))
+            }
         };
         weaker + &families + &power + &differences
     }
 
-    fn settings_lines(&self, reading: &Reading<'_>) -> String {
-        let Reading { spectrum, frames, .. } = reading;
+    fn settings_lines(&self, found: &Found) -> String {
+        let Found { spectrum, frames, .. } = found;
         let floor = match (spectrum.noise_floor_db, self.scaling()) {
             (Some(db), Scaling::Density) => {
                 let density = db - db_from_power(spectrum.noise_bandwidth_hz);
@@ -627,7 +747,7 @@ impl Spectrum {
         };
         format!(
             "  {}\n  {}{floor}\n{}{}",
-            window_line(reading),
+            window_line(spectrum),
             average_line(spectrum, frames),
             confidence_line(spectrum),
             self.reference_line(spectrum)
@@ -653,108 +773,25 @@ impl Spectrum {
         levels + &smoothed
     }
 
-    fn as_json(&self, reading: &Reading<'_>) -> Result<String> {
-        let Reading { part, settings, spectrum, frames, findings, .. } = reading;
-        let take = part.take();
-        let name = |file: &Option<PathBuf>| file.as_ref().map(|file| file.display().to_string());
-        let record = take.record(part.span, Some(part.channel_name()))?;
-        let scaling = self.scaling();
-        let result = SpectrumResult {
-            measured: spectrum,
-            scaling: format!(
-                "{}, dB {} (full-scale sine = {} dB)",
-                scaling.words(),
-                scaling.level_words(spectrum.reference),
-                spectrum.reference.full_scale_db()
-            ),
-            unit: spectrum.unit(scaling),
-            phase_instant_s: part.span.start as f64 / take.info.sample_rate_hz,
-            cumulative: spectrum.cumulative(),
-            differences: spectrum.differences(self.result.differences),
-            around: reading.look.as_ref().map(|look| AroundResult {
-                expected_hz: look.expected_hz,
-                reach_cents: look.cents,
-                tones: look.tones(spectrum),
-                curve: self.result.curve.then(|| look.curve(spectrum)),
-            }),
-            curve: (self.result.curve && reading.look.is_none())
-                .then(|| spectrum.curve(&self.curve_settings(0))),
-        };
-        let settings = Settings {
-            level_reference: part.reference.name(),
-            frames: frames.clone(),
-            average: settings.averaging,
-            detrend: settings.detrend,
-            emphasis: name(&self.average.emphasis),
-            response: name(&self.average.response),
-            range_hz: spectrum.range_hz,
-            peaks: settings.peaks,
-            threshold_db: self.result.threshold.map(|level| level.0),
-            smoothing_octaves: self.result.smooth.map(|octaves| octaves.0),
-            reference_hz: settings.reference_hz,
-            false_alarm: settings.false_alarm,
-        };
-        output::json_line("spectrum", record, settings, result, findings)
-    }
-
-    fn as_csv(&self, readings: &[Reading<'_>]) -> Result<String> {
-        let head = |reading: &Reading<'_>| RowHead {
-            take: reading.part.take().name(),
-            channel: reading.part.channel_name(),
-        };
-        let end = |reading: &Reading<'_>| RowEnd { level_reference: reading.part.reference.name() };
-        if !self.result.curve {
-            return output::csv_table(readings.iter().flat_map(|reading| {
-                reading.spectrum.peaks.iter().map(move |peak| (head(reading), peak, end(reading)))
-            }));
-        }
-        if self.narrow.around.is_some() {
-            return output::csv_table(readings.iter().flat_map(|reading| {
-                let rows = reading.look.iter().flat_map(|look| {
-                    let AroundCurve { frequency_hz, cents_from_expected, level_db } =
-                        look.curve(&reading.spectrum);
-                    frequency_hz.into_iter().zip(cents_from_expected).zip(level_db)
-                });
-                rows.map(move |((frequency_hz, cents_from_expected), level_db)| {
-                    let row = AroundRow { frequency_hz, cents_from_expected, level_db };
-                    (head(reading), row, end(reading))
-                })
-            }));
-        }
-        output::csv_table(readings.iter().flat_map(|reading| {
-            let curve = reading.spectrum.curve(&self.curve_settings(0));
-            (0..curve.frequency_hz.len()).map(move |k| {
-                let row = CurveRow {
-                    frequency_hz: curve.frequency_hz[k],
-                    level_db: curve.level_db[k],
-                    value: curve.value[k],
-                    low_db: curve.low_db[k],
-                    high_db: curve.high_db[k],
-                    cumulative_share: curve.cumulative_share[k],
-                };
-                (head(reading), row, end(reading))
-            })
-        }))
-    }
-
-    /// The curves and tones as arrays; of several readings the names end in their number.
-    fn arrays(&self, readings: &[Reading<'_>]) -> Arrays {
+    /// The curves and tones as arrays; of several parts the names end in their number.
+    fn arrays(&self, made: &[Made<'_>]) -> Arrays {
         let mut arrays = Arrays::new();
-        for (n, reading) in readings.iter().enumerate() {
-            let suffix = if readings.len() > 1 { format!("_{}", n + 1) } else { String::new() };
+        for (n, one) in made.iter().enumerate() {
+            let Found { spectrum, look, .. } = &one.found;
+            let suffix = if made.len() > 1 { format!("_{}", n + 1) } else { String::new() };
             let mut add = |name: &str, values: Vec<f64>| {
                 arrays.push((format!("{name}{suffix}"), values, None));
             };
             let known = |levels: Vec<Option<f64>>| -> Vec<f64> {
                 levels.into_iter().map(|level| level.unwrap_or(f64::NAN)).collect()
             };
-            if let Some(look) = &reading.look {
-                let curve = look.curve(&reading.spectrum);
+            if let Some(look) = look {
+                let curve = look.curve(spectrum);
                 add("frequency_hz", curve.frequency_hz);
                 add("cents_from_expected", curve.cents_from_expected);
                 add("level_db", known(curve.level_db));
             } else {
-                let curve = reading.spectrum.curve(&self.curve_settings(0));
+                let curve = spectrum.curve(&self.curve_settings(0));
                 add("frequency_hz", curve.frequency_hz);
                 add("level_db", known(curve.level_db));
                 add("value", curve.value);
@@ -762,7 +799,7 @@ impl Spectrum {
                 add("high_db", known(curve.high_db));
                 add("cumulative_share", curve.cumulative_share);
             }
-            let peaks = &reading.spectrum.peaks;
+            let peaks = &spectrum.peaks;
             let column = |of: fn(&Peak) -> f64| peaks.iter().map(of).collect::<Vec<f64>>();
             add("peak_frequency_hz", column(|peak| peak.frequency_hz));
             add("peak_frequency_hz_u", column(|peak| peak.frequency_hz_u));
@@ -772,81 +809,6 @@ impl Spectrum {
             add("peak_phase_rad", column(|peak| peak.phase_rad.unwrap_or(f64::NAN)));
         }
         arrays
-    }
-
-    fn draw(&self, readings: &[Reading<'_>]) -> Result<Figure> {
-        let names: Vec<String> = readings.iter().map(|reading| reading.part.title()).collect();
-        let title = match names.as_slice() {
-            [only] => only.clone(),
-            few if few.len() <= 3 => few.join(", "),
-            many => format!("{} spectra", many.len()),
-        };
-        let (mut notes, mut findings) = (Vec::new(), Vec::new());
-        for reading in readings {
-            let settings = format!(
-                "{}, {}",
-                window_line(reading),
-                average_line(&reading.spectrum, &reading.frames)
-            );
-            notes.push(match readings.len() {
-                1 => settings,
-                _ => format!("{}: {settings}", reading.part.title()),
-            });
-            findings.extend(reading.part.named_findings(&reading.findings, readings.len() > 1));
-        }
-        if let [only] = readings {
-            notes.push(only.part.take().span_line(only.part.span));
-        }
-        if let Some(Look { expected_hz, note, cents, .. }) = readings[0].look {
-            let looks: Vec<DrawnLook<'_>> = readings
-                .iter()
-                .zip(&names)
-                .filter_map(|(reading, name)| {
-                    let zoom = &reading.look.as_ref()?.zoom;
-                    Some(DrawnLook { name, spectrum: &reading.spectrum, zoom })
-                })
-                .collect();
-            let figure = NarrowFigure {
-                looks: &looks,
-                expected_hz,
-                expected_note: note,
-                cents,
-                title: &title,
-                notes: &notes,
-                findings: &findings,
-            };
-            return Ok(narrow_figure(&figure, self.figure.size)?);
-        }
-        let curves: Vec<Curve> = readings
-            .iter()
-            .map(|reading| reading.spectrum.curve(&self.curve_settings(1)))
-            .collect();
-        let spectra: Vec<DrawnSpectrum<'_>> = readings
-            .iter()
-            .zip(&names)
-            .zip(&curves)
-            .map(|((reading, name), curve)| DrawnSpectrum {
-                name,
-                spectrum: &reading.spectrum,
-                curve,
-            })
-            .collect();
-        let figure = SpectrumFigure {
-            spectra: &spectra,
-            title: &title,
-            notes: &notes,
-            findings: &findings,
-            reference_hz: readings[0].settings.reference_hz,
-            scale: self.look.axis.into(),
-            scaling: self.scaling(),
-            level_axis: match self.look.amplitude {
-                Amplitude::Db => LevelAxis::Decibels,
-                Amplitude::Linear => LevelAxis::Values,
-            },
-            tones_on_curve: self.scaling() == Scaling::Density || self.result.smooth.is_some(),
-            cumulative: self.look.cumulative,
-        };
-        Ok(spectrum_figure(&figure, self.figure.size)?)
     }
 }
 
@@ -883,53 +845,6 @@ impl Look {
     }
 }
 
-/// Measures the spectrum of a part re full scale, with a closer look at its range in `zoom_points`
-/// points unless that is 0.
-pub(super) fn measure(
-    part: &Part<'_>,
-    settings: &SpectrumSettings,
-    quiet: bool,
-    zoom_points: usize,
-) -> Result<(Measured, FrameFigures, Option<Zoom>, Vec<Finding>)> {
-    let rate = part.take().info.sample_rate_hz;
-    let mut spectrum_pass = SpectrumPass::new(settings, rate, part.span.len())?;
-    let frames = spectrum_pass.plan().figures(rate);
-    let mut zoom = settings
-        .range_hz
-        .filter(|_| zoom_points > 0)
-        .map(|range_hz| ZoomPass::new(spectrum_pass.plan(), rate, range_hz, zoom_points));
-    let mut meter = part.take().level_meter(part.span);
-    let mut findings = part.take().findings.clone();
-    let [one_half, other_half] = spectrum_pass.halves();
-    findings.extend(part.read_in_two(
-        "spectrum",
-        quiet,
-        |samples| {
-            meter.push(samples);
-            one_half.push(samples);
-        },
-        |samples| other_half.push(samples),
-    )?);
-    let mut tone_pass = spectrum_pass.finish();
-    if tone_pass.needs_samples() || zoom.is_some() {
-        let [mut one_half, mut other_half] = tone_pass.halves();
-        part.read_in_two(
-            "tones",
-            quiet,
-            |samples| one_half.push(samples),
-            |samples| {
-                other_half.push(samples);
-                if let Some(zoom) = &mut zoom {
-                    zoom.push(samples);
-                }
-            },
-        )?;
-    }
-    let measured = tone_pass.finish();
-    findings.extend(meter.finish().findings(&part.channel_name()));
-    Ok((measured, frames, zoom.map(ZoomPass::finish), findings))
-}
-
 /// Reads a curve of levels: a frequency in Hz and a level in dB on each line, parted by a comma,
 /// semicolon, tab or space; lines that begin with # and a first line of words are left out.
 fn read_curve(file: &Path) -> Result<ResponseCurve> {
@@ -963,17 +878,43 @@ fn read_curve(file: &Path) -> Result<ResponseCurve> {
     ResponseCurve::new(points).with_context(|| file.display().to_string())
 }
 
-/// The numbers of a peak, for the table.
-fn peak_row(peak: &Peak) -> Vec<String> {
-    let [frequency, frequency_u] = text::measured(peak.frequency_hz, peak.frequency_hz_u, 6);
-    let [level, level_u] = text::measured(peak.level_db, peak.level_db_u, 4);
-    let [cents, cents_u] = text::measured(peak.cents, peak.cents_u, 4);
-    let [phase, phase_u] = match (peak.phase_rad, peak.phase_rad_u) {
-        (Some(phase), Some(u)) => text::measured(phase, u, 4),
-        _ => ["–".into(), "–".into()],
-    };
-    let note = peak.note.to_string();
-    vec![frequency, frequency_u, level, level_u, phase, phase_u, note, text::signed(cents), cents_u]
+fn peak_csv<'t>() -> Table<'t, Row<'t, Peak>> {
+    Table::of_parts()
+        .fields(&Peak::FIELDS[..4], &[], |peak| peak)
+        .words("note", "", |row: &Row<'t, Peak>| row.item.note.to_string())
+        .fields(&Peak::FIELDS[4..], &[], |peak| peak)
+        .words("method", "", |row| match row.item.method {
+            Method::Span => "span".into(),
+            Method::Frames => "frames".into(),
+        })
+        .level_reference()
+}
+
+fn curve_csv<'t>() -> Table<'t, Row<'t, CurvePoint<'t>>> {
+    Table::of_parts()
+        .number("frequency_hz", "", 0, |row: &Row<'t, CurvePoint<'t>>| {
+            Some(row.item.curve.frequency_hz[row.item.place])
+        })
+        .number("level_db", "", 0, |row| row.item.curve.level_db[row.item.place])
+        .number("value", "", 0, |row| Some(row.item.curve.value[row.item.place]))
+        .number("low_db", "", 0, |row| row.item.curve.low_db[row.item.place])
+        .number("high_db", "", 0, |row| row.item.curve.high_db[row.item.place])
+        .number("cumulative_share", "", 0, |row| {
+            Some(row.item.curve.cumulative_share[row.item.place])
+        })
+        .level_reference()
+}
+
+fn around_csv<'t>() -> Table<'t, Row<'t, (&'t AroundCurve, usize)>> {
+    Table::of_parts()
+        .number("frequency_hz", "", 0, |row: &Row<'t, (&AroundCurve, usize)>| {
+            Some(row.item.0.frequency_hz[row.item.1])
+        })
+        .number("cents_from_expected", "", 0, |row| {
+            Some(row.item.0.cents_from_expected[row.item.1])
+        })
+        .number("level_db", "", 0, |row| row.item.0.level_db[row.item.1])
+        .level_reference()
 }
 
 /// What a family says about the pitch.
@@ -1027,29 +968,24 @@ fn power_line(marks: Cumulative) -> String {
     )
 }
 
-fn difference_table(pairs: &[Difference]) -> String {
-    let row = |pair: &Difference| {
-        let [difference, difference_u] =
-            text::measured(pair.difference_hz, pair.difference_hz_u, 6);
-        let [period, period_u] = text::measured(pair.period_s, pair.period_s_u, 6);
-        vec![
-            format!("{} and {}", text::number(pair.low_hz, 2), text::number(pair.high_hz, 2)),
-            difference,
-            difference_u,
-            period,
-            period_u,
-            text::number(pair.interval_cents, 1),
-            text::number(-pair.level_difference_db, 1),
-        ]
-    };
-    let titles =
-        ["tones Hz", "difference Hz", "± u", "period s", "± u", "interval cents", "apart dB"];
-    text::table(&titles, &[], pairs.iter().map(row).collect())
+fn difference_table<'t>() -> Table<'t, &'t Difference> {
+    Table::new()
+        .printed("tones Hz", |pair: &&Difference| {
+            format!("{} and {}", text::number(pair.low_hz, 2), text::number(pair.high_hz, 2))
+        })
+        .measured("", "difference Hz", 6, |found| {
+            pair(Some(found.difference_hz), Some(found.difference_hz_u))
+        })
+        .measured("", "period s", 6, |found| pair(Some(found.period_s), Some(found.period_s_u)))
+        .rank(2)
+        .number("", "interval cents", 1, |found| Some(found.interval_cents))
+        .rank(1)
+        .number("", "level difference dB", 1, |found| Some(-found.level_difference_db))
+        .rank(3)
 }
 
-/// Which window, and what it can tell apart.
-fn window_line(reading: &Reading<'_>) -> String {
-    let spectrum = &reading.spectrum;
+/// Which window, and what it resolves.
+fn window_line(spectrum: &Measured) -> String {
     format!(
         "{} window of {} ms, resolution {} Hz",
         spectrum.window,

@@ -6,17 +6,20 @@ use std::path::{Path, PathBuf};
 use anyhow::{Context, Result, anyhow, bail};
 use clap::{Args, Subcommand};
 use serde::Serialize;
-use tonemap_core::Span;
 use tonemap_core::spectrum::{Method, SpectrumSettings};
 use tonemap_core::units::{Decibels, Frequency, Note, Sensitivity, Volts};
 use tonemap_study::{Channel, Condition, FILE_NAME, Microphone, Pattern, Study as Content, Wanted};
 
-use super::inspect::look_at;
-use super::spectrum::measure;
-use crate::args::{Format, OutputArgs, PartArgs, SourceArgs};
+use crate::args::{Format, OutputArgs, PartArgs, SourceArgs, SpanArgs};
 use crate::files::{self, shown};
-use crate::output::{self, Status, Usage};
+use crate::json;
+use crate::look::look_at;
+use crate::output;
+use crate::passes::spectrum_of;
+use crate::record::TakeRecord;
+use crate::status::{self, Status, Usage};
 use crate::studies::{self, Named, OpenStudy};
+use crate::table::Table;
 use crate::take::Take;
 use crate::text;
 
@@ -180,7 +183,7 @@ impl Add {
                 match self.add(open, file).with_context(|| shown(file)) {
                     Ok(()) => added += 1,
                     Err(error) => {
-                        output::print_error(&error);
+                        status::print_error(&error);
                         status = Status::CouldNot;
                     }
                 }
@@ -293,7 +296,7 @@ struct Row {
 
 impl List {
     fn run(&self) -> Result<Status> {
-        output::start_log(&self.output);
+        output::begin(&self.output);
         let folder = self.source.study.clone().unwrap_or_default();
         let open = OpenStudy::open(&folder)?;
         let meets = |take: &&tonemap_study::Take| {
@@ -305,47 +308,36 @@ impl List {
         conditions.sort_unstable();
         conditions.dedup();
         let mut status = Status::Done;
-        let (mut rows, mut lines, mut table) = (Vec::new(), String::new(), Vec::new());
+        let mut listed = Vec::new();
         for take in takes {
             match self.row(&open, take) {
-                Ok((row, findings, record)) => {
-                    let codes: Vec<&str> = findings
-                        .iter()
-                        .filter(|finding| finding.severity > tonemap_core::Severity::Note)
-                        .map(|finding| finding.code.as_ref())
-                        .collect();
-                    rows.push(text_row(&row, take, &conditions, &codes));
-                    table.push(csv_row(&row, take, &conditions, &codes));
-                    let result = Listed { row, conditions: &take.conditions };
-                    lines += &output::json_line("study", record, Settings {}, result, &findings)?;
-                }
+                Ok(one) => listed.push(one),
                 Err(error) => {
-                    output::print_error(&error);
+                    status::print_error(&error);
                     status = Status::CouldNot;
                 }
             }
         }
         let content = match self.output.format {
-            Format::Json => lines,
-            Format::Csv => {
-                let head =
-                    ["name", "file", "note", "group", "duration_s", "sample_rate_hz", "channels"];
-                let head = head.into_iter().chain(conditions.iter().copied()).chain(["findings"]);
-                output::csv_lines(head, &table)?
+            Format::Json => {
+                let line = |one: OneTake<'_>| {
+                    let result = Listed { row: one.row, conditions: &one.take.conditions };
+                    json::line("study", one.record, Settings {}, result, &one.findings)
+                };
+                listed.into_iter().map(line).collect::<Result<String>>()?
             }
-            Format::Text => as_text(&open, &conditions, rows),
+            Format::Csv => take_csv(&conditions).csv(listed)?,
+            Format::Text => as_text(&open, &conditions, &listed),
         };
         output::write_result(&self.output, &content)?;
         Ok(status)
     }
 
-    fn row(
-        &self,
-        open: &OpenStudy,
-        take: &tonemap_study::Take,
-    ) -> Result<(Row, Vec<tonemap_core::Finding>, crate::take::TakeRecord)> {
-        let opened = Take::open(open.named(take), &self.source)?;
-        let span = opened.span(Span::default())?;
+    fn row<'s>(&self, open: &OpenStudy, take: &'s tonemap_study::Take) -> Result<OneTake<'s>> {
+        let mut opened = Take::open(open.named(take), &self.source)?;
+        let whole = opened.whole(&SpanArgs::default())?;
+        let record = whole.record()?;
+        let span = whole.span;
         let (_, findings) = look_at(&opened, span, self.output.quiet, |_| ())?;
         let row = Row {
             name: take.name.clone(),
@@ -356,54 +348,71 @@ impl List {
             sample_rate_hz: opened.info.sample_rate_hz,
             channels: opened.channel_names().join(" "),
         };
-        Ok((row, findings, opened.record(span, None)?))
+        Ok(OneTake { take, row, findings, record })
     }
 }
 
-fn text_row(
-    row: &Row,
-    take: &tonemap_study::Take,
-    conditions: &[&str],
-    codes: &[&str],
-) -> Vec<String> {
-    let dash = |text: &Option<String>| text.clone().unwrap_or("–".into());
-    let mut cells = vec![
-        row.name.clone(),
-        dash(&row.note),
-        dash(&row.group),
-        text::number(row.duration_s, 3),
-        text::rate(row.sample_rate_hz),
-        row.channels.clone(),
-    ];
-    let value = |name: &&str| take.conditions.get(*name).map_or("–".into(), ToString::to_string);
-    cells.extend(conditions.iter().map(value));
-    cells.push(if codes.is_empty() { "none".into() } else { codes.join(", ") });
-    cells
+/// A take of the study, as it is listed.
+struct OneTake<'s> {
+    take: &'s tonemap_study::Take,
+    row: Row,
+    findings: Vec<tonemap_core::Finding>,
+    record: TakeRecord,
 }
 
-fn csv_row(
-    row: &Row,
-    take: &tonemap_study::Take,
-    conditions: &[&str],
-    codes: &[&str],
-) -> Vec<String> {
-    let mut cells = vec![
-        row.name.clone(),
-        row.file.clone(),
-        row.note.clone().unwrap_or_default(),
-        row.group.clone().unwrap_or_default(),
-        row.duration_s.to_string(),
-        row.sample_rate_hz.to_string(),
-        row.channels.clone(),
-    ];
-    let value =
-        |name: &&str| take.conditions.get(*name).map(ToString::to_string).unwrap_or_default();
-    cells.extend(conditions.iter().map(value));
-    cells.push(codes.join(" "));
-    cells
+impl OneTake<'_> {
+    /// Codes of its findings above *note*.
+    fn codes(&self) -> Vec<&str> {
+        let shown = self.findings.iter().filter(|one| one.severity > tonemap_core::Severity::Note);
+        shown.map(|finding| finding.code.as_ref()).collect()
+    }
+
+    fn condition(&self, name: &str) -> Option<String> {
+        self.take.conditions.get(name).map(ToString::to_string)
+    }
 }
 
-fn as_text(open: &OpenStudy, conditions: &[&str], rows: Vec<Vec<String>>) -> String {
+fn take_table<'t>(conditions: &[&'t str]) -> Table<'t, OneTake<'t>> {
+    let dash = |text: &Option<String>| text.clone().unwrap_or(text::UNKNOWN.into());
+    let table = Table::new()
+        .words("", "take\n", |one: &OneTake<'_>| one.row.name.clone())
+        .words("", "note\n", move |one| dash(&one.row.note))
+        .words("", "group\n", move |one| dash(&one.row.group))
+        .rank(1)
+        .number("", "duration\ns", 3, |one| Some(one.row.duration_s))
+        .printed("rate\nHz", |one| text::rate(one.row.sample_rate_hz))
+        .rank(3)
+        .words("", "channels\n", |one| one.row.channels.clone())
+        .rank(2);
+    let table = conditions.iter().fold(table, |table, name| {
+        let name = *name;
+        let of = move |one: &OneTake<'_>| one.condition(name).unwrap_or(text::UNKNOWN.into());
+        table.printed(format!("{name}\n"), of)
+    });
+    table.words("", "findings\n", |one| match one.codes() {
+        none if none.is_empty() => "none".into(),
+        codes => codes.join(", "),
+    })
+}
+
+fn take_csv<'t>(conditions: &[&'t str]) -> Table<'t, OneTake<'t>> {
+    let table = Table::new()
+        .words("name", "", |one: &OneTake<'_>| one.row.name.clone())
+        .words("file", "", |one| one.row.file.clone())
+        .words("note", "", |one| one.row.note.clone().unwrap_or_default())
+        .words("group", "", |one| one.row.group.clone().unwrap_or_default())
+        .number("duration_s", "", 0, |one| Some(one.row.duration_s))
+        .number("sample_rate_hz", "", 0, |one| Some(one.row.sample_rate_hz))
+        .words("channels", "", |one| one.row.channels.clone());
+    let table = conditions.iter().fold(table, |table, name| {
+        let name = *name;
+        let of = move |one: &OneTake<'_>| one.condition(name).unwrap_or_default();
+        table.words(name, "", of)
+    });
+    table.words("findings", "", |one| one.codes().join(" "))
+}
+
+fn as_text(open: &OpenStudy, conditions: &[&str], listed: &[OneTake<'_>]) -> String {
     let study = &open.study;
     let title = if study.title.is_empty() { "untitled" } else { &study.title };
     let pitch = study.reference_pitch_hz;
@@ -419,15 +428,10 @@ fn as_text(open: &OpenStudy, conditions: &[&str], rows: Vec<Vec<String>>) -> Str
         study.temperament,
         microphones.collect::<String>()
     );
-    if rows.is_empty() {
+    if listed.is_empty() {
         return head + "\n  no takes\n";
     }
-    let mut titles = vec!["take\n", "note\n", "group\n", "duration\ns", "rate\nHz", "channels\n"];
-    let own: Vec<String> = conditions.iter().map(|name| format!("{name}\n")).collect();
-    titles.extend(own.iter().map(String::as_str));
-    titles.push("findings\n");
-    let left = [0, 1, 2, 5, titles.len() - 1];
-    format!("{head}\n{}", text::table(&titles, &left, rows))
+    format!("{head}\n{}", take_table(conditions).text(listed))
 }
 
 impl Check {
@@ -463,7 +467,7 @@ impl Check {
                     problems.extend(doubts.map(|doubt| format!("{name}: {}", doubt.text)));
                 }
                 Err(error) => {
-                    problems.push(format!("{name}: {}", output::causes(&error).join(": ")));
+                    problems.push(format!("{name}: {}", status::causes(&error).join(": ")));
                 }
             }
         }
@@ -537,7 +541,7 @@ impl Calibrate {
         let stated_hz = self.frequency.hz(take.reference_hz());
         let name = take.name();
         let part = take.part(&self.part)?;
-        let (measured, _, _, findings) = measure(&part, &SpectrumSettings::default(), true, 0)?;
+        let (measured, _, _, findings) = spectrum_of(&part, &SpectrumSettings::default(), true, 0)?;
         if let Some(clipped) = findings.iter().find(|finding| finding.code == "clipped") {
             bail!("{name}: a calibrator tone must not clip. {}", clipped.text);
         }

@@ -3,20 +3,21 @@
 use anyhow::Result;
 use clap::{Args, ValueEnum};
 use serde::Serialize;
-use serde_json::Value;
+use tonemap_core::Finding;
+use tonemap_core::quantity::{Label, Quantities, Quantity};
 use tonemap_core::timbre::{
-    DESCRIPTORS, Descriptor, Descriptors, Harmonic, HarmonicContent, KeyedDescriptors,
-    RegionSummary, RiseShape, Timbre as Found, TimbreSettings, timbre,
+    DESCRIPTORS, Descriptor, Descriptors, Harmonic, HarmonicContent, NoiseBand, RiseShape,
+    Timbre as Measured, TimbrePoint, TimbreSettings, timbre,
 };
-use tonemap_core::units::{Frequency, FrequencyRange, LevelReference, Note, Seconds};
-use tonemap_core::{Finding, Measured};
+use tonemap_core::units::{Frequency, FrequencyRange, Note, Seconds};
 use tonemap_figures::{ContentFigure, CourseFigure, Figure, Words, content_figure, course_figure};
 
-use crate::args::{self, FigureArgs, Format, OutputArgs, TakesArgs};
+use crate::args::{self, FigureArgs, OutputArgs, TakesArgs};
 use crate::fundamental::FundamentalArgs;
 use crate::limits::LimitArgs;
-use crate::output::{self, Status, Usage};
-use crate::take::{self, NoteSamples, Part};
+use crate::measure::{self, Common, Measure, row_heads, rows};
+use crate::table::{Row, Shown, Table};
+use crate::take::{NoteSamples, Part, Take};
 use crate::text;
 
 /// Timbre of a note: spectrum, attack, harmonic content, noise
@@ -87,6 +88,14 @@ enum View {
     Harmonics,
 }
 
+/// What was measured of a part.
+pub(crate) struct Found {
+    settings: TimbreSettings,
+    timbre: Measured,
+}
+
+type Made<'a> = measure::Made<'a, Found>;
+
 /// `settings` in JSON.
 #[derive(Serialize)]
 struct Settings {
@@ -102,164 +111,29 @@ struct Settings {
 /// `result` in JSON.
 #[derive(Serialize)]
 struct TimbreResult<'a> {
-    f0_hz: Option<f64>,
-    f0_hz_u: Option<f64>,
-    inharmonicity: Option<f64>,
-    inharmonicity_u: Option<f64>,
-    level_db: f64,
     #[serde(flatten)]
-    whole: Descriptors,
-    #[serde(flatten)]
-    whole_u: KeyedDescriptors,
-    #[serde(flatten)]
-    course: CourseFigures,
-    regions: Regions,
-    content: Option<&'a HarmonicContent>,
+    timbre: &'a Measured,
     #[serde(skip_serializing_if = "Option::is_none")]
-    tracks: Option<Vec<Instant>>,
+    tracks: Option<&'a [TimbrePoint]>,
 }
 
-/// What the level over time says.
-#[derive(Serialize)]
-struct CourseFigures {
-    attack_start_s: Option<f64>,
-    attack_s: Option<f64>,
-    attack_s_u: Option<f64>,
-    log_attack_time: Option<f64>,
-    attack_shape: Option<RiseShape>,
-    attack_slope_db_per_s: Option<f64>,
-    temporal_centroid_s: Option<f64>,
-    effective_duration_s: Option<f64>,
-    decay_t60_s: Option<f64>,
-    decay_t60_s_u: Option<f64>,
-    vibrato_rate_hz: Option<f64>,
-    vibrato_depth_cents: Option<f64>,
-    tremolo_rate_hz: Option<f64>,
-    tremolo_depth_db: Option<f64>,
-}
+impl Measure for Timbre {
+    const KIND: &'static str = "timbre";
+    type Found = Found;
 
-impl CourseFigures {
-    fn of(found: &Found) -> Self {
-        let value = |measured: Option<Measured>| measured.map(|m| m.value);
-        let attack = found.rise.map(|rise| rise.duration_s);
-        Self {
-            attack_start_s: found.rise.map(|rise| rise.start_s),
-            attack_s: value(attack),
-            attack_s_u: attack.map(|m| m.u),
-            log_attack_time: attack.map(|m| m.value.log10()),
-            attack_shape: found.rise.map(|rise| rise.shape),
-            attack_slope_db_per_s: found.rise.map(|rise| rise.slope_db_per_s),
-            temporal_centroid_s: found.temporal_centroid_s,
-            effective_duration_s: found.effective_duration_s,
-            decay_t60_s: value(found.decay_t60_s),
-            decay_t60_s_u: found.decay_t60_s.map(|m| m.u),
-            vibrato_rate_hz: found.vibrato.vibrato_rate_hz,
-            vibrato_depth_cents: found.vibrato.vibrato_depth_cents,
-            tremolo_rate_hz: found.tremolo_rate_hz,
-            tremolo_depth_db: found.tremolo_depth_db,
-        }
-    }
-}
-
-#[derive(Serialize)]
-struct Regions {
-    whole: Region,
-    attack: Option<Region>,
-    sustain: Region,
-}
-
-/// The descriptors over a stretch of time.
-#[derive(Serialize)]
-struct Region {
-    start_s: f64,
-    end_s: f64,
-    median: Descriptors,
-    median_u: Descriptors,
-    spread: Descriptors,
-}
-
-impl From<RegionSummary> for Region {
-    fn from(region: RegionSummary) -> Self {
-        let RegionSummary { start_s, end_s, median, median_u, spread } = region;
-        Self { start_s, end_s, median, median_u, spread }
-    }
-}
-
-/// The descriptors at one time.
-#[derive(Serialize)]
-struct Instant {
-    time_s: f64,
-    level_db: f64,
-    #[serde(flatten)]
-    descriptors: Descriptors,
-}
-
-/// A row of CSV: one harmonic.
-#[derive(Serialize)]
-struct HarmonicRow<'a> {
-    take: &'a str,
-    channel: &'a str,
-    number: usize,
-    frequency_hz: f64,
-    frequency_hz_u: f64,
-    level_db: f64,
-    level_re_first_db: Option<f64>,
-    level_re_strongest_db: f64,
-    cents_from_harmonic: Option<f64>,
-    power_share: f64,
-    cumulative_share: f64,
-    noise_level_db: Option<f64>,
-    level_reference: &'static str,
-}
-
-/// What was made of one channel of one take.
-struct Made<'a> {
-    part: Part<'a>,
-    settings: TimbreSettings,
-    found: Found,
-    findings: Vec<Finding>,
-}
-
-impl Timbre {
-    pub(crate) fn run(&self) -> Result<Status> {
-        output::start_log(&self.output);
-        output::check_outputs(&self.figure, &self.output)?;
-        let (mut takes, mut status) = take::open_named(&self.takes)?;
-        let parts = take::parts_of(&mut takes, &self.takes.part, &mut status)?;
-        if parts.len() > 1 && self.figure.figure.is_some() {
-            let reason = "a figure is of one channel of one take; give one, or leave it out";
-            return Err(Usage(reason.into()).into());
-        }
-        let quiet = self.output.quiet;
-        let made = take::each_part(parts, "timbre", quiet, &mut status, |part| self.measure(part))?;
-        let [first, ..] = &made[..] else { return Ok(status) };
-        for one in &made {
-            output::print_notes(&self.output, &one.findings);
-        }
-        if let Some(file) = &self.figure.figure {
-            let drawn = self.draw(first)?;
-            output::write_figure(file, &drawn, self.output.force)?;
-        }
-        let content = match self.output.format {
-            Format::Text => made.iter().map(as_text).collect::<Vec<_>>().join("\n"),
-            Format::Json => made.iter().map(|one| self.as_json(one)).collect::<Result<String>>()?,
-            Format::Csv if self.tracks => tracks_csv(&made)?,
-            Format::Csv if self.harmonics => harmonics_csv(&made)?,
-            Format::Csv => as_csv(&made)?,
-        };
-        output::write_result(&self.output, &content)?;
-        let rows = made
-            .iter()
-            .map(|one| Ok((one.part.title(), serde_json::to_value(result_of(&one.found, None))?)));
-        self.limits.check(&rows.collect::<Result<Vec<(String, Value)>>>()?, status)
+    fn common(&self) -> Common<'_> {
+        Common::of(&self.takes, &self.limits, &self.figure, &self.output)
     }
 
-    fn measure<'a>(&self, part: Part<'a>) -> Result<Made<'a>> {
-        let rate = part.take().info.sample_rate_hz;
-        let usual_hz = part.take().reference_hz();
-        let reference_hz = args::reference_hz(self.search.reference, usual_hz)?;
+    fn parts<'a>(&self, take: &'a mut Take) -> Result<Vec<Part<'a>>> {
+        take.parts(&self.takes.part)
+    }
+
+    fn measure(&self, part: &Part<'_>, _quiet: bool) -> Result<(Found, Vec<Finding>)> {
+        let rate = part.rate_hz();
+        let reference_hz = args::reference_hz(self.search.reference, part.take().reference_hz())?;
         let usual = TimbreSettings::default();
-        let mut partials = self.fundamental.settings(&part, reference_hz)?;
+        let mut partials = self.fundamental.settings(part, reference_hz)?;
         partials.most = usual.partials.most;
         let settings = TimbreSettings {
             partials,
@@ -270,32 +144,70 @@ impl Timbre {
             hop_s: self.search.hop.0,
         };
         let NoteSamples { samples, mut findings } = part.note_samples()?;
-        let start_s = part.span.start as f64 / rate;
-        let mut found = timbre(&samples, rate, start_s, &settings)?;
-        found.calibrate(part.reference.full_scale_db());
-        findings.extend(found.findings.iter().cloned());
-        Ok(Made { part, settings, found, findings })
+        let mut timbre = timbre(&samples, rate, part.start_s(), &settings)?;
+        timbre.calibrate(part.reference.full_scale_db());
+        findings.extend(timbre.findings.iter().cloned());
+        Ok((Found { settings, timbre }, findings))
     }
 
-    fn draw(&self, made: &Made<'_>) -> Result<Figure> {
-        let title = made.part.title();
-        let level_unit = format!("dB {}", made.part.reference.words());
-        let notes = [settings_line(made), made.part.take().span_line(made.part.span)];
-        Ok(match (self.view, &made.found.content) {
+    fn settings(&self, made: &Made<'_>) -> impl Serialize {
+        let Found { settings, timbre } = &made.found;
+        Settings {
+            level_reference: made.part.reference.name(),
+            free: settings.partials.free,
+            fundamental_hz: (!settings.partials.free).then_some(settings.partials.pitch.range_hz),
+            range_hz: settings.range_hz,
+            hop_s: settings.hop_s,
+            frame_s: timbre.frame_s,
+            noise_frame_s: timbre.noise_frame_s,
+        }
+    }
+
+    fn result(&self, made: &Made<'_>) -> impl Serialize {
+        let timbre = &made.found.timbre;
+        TimbreResult { timbre, tracks: self.tracks.then_some(&timbre.track) }
+    }
+
+    fn quantities(&self, made: &Made<'_>) -> Vec<Quantity> {
+        made.found.timbre.quantities()
+    }
+
+    fn text(&self, made: &[Made<'_>]) -> String {
+        measure::each(made, as_text)
+    }
+
+    fn csv(&self, made: &[Made<'_>]) -> Result<String> {
+        let heads = row_heads(made);
+        if self.tracks {
+            let points = rows(made, &heads, |found| found.timbre.track.iter());
+            return course_table().csv(points);
+        }
+        if self.harmonics {
+            let harmonics = rows(made, &heads, |found| {
+                found.timbre.content.iter().flat_map(|content| content.harmonics.iter())
+            });
+            return harmonic_table("").csv(harmonics);
+        }
+        let all: Vec<Vec<Quantity>> = made.iter().map(|one| self.quantities(one)).collect();
+        let shapes = made.iter().map(|one| one.found.timbre.rise.map(|rise| rise.shape));
+        let items: Vec<(Vec<Quantity>, Option<RiseShape>)> = all.into_iter().zip(shapes).collect();
+        let each = items.iter().zip(&heads).map(|(item, part)| Row { part, item });
+        whole_table(&items).csv(each)
+    }
+
+    fn draw(&self, made: &[Made<'_>]) -> Result<Figure> {
+        let made = &made[0];
+        let (title, level_unit) = (made.part.title(), made.part.level_unit());
+        let notes = [settings_line(made), made.part.span_line()];
+        let words = Words { title: &title, notes: &notes, findings: &made.findings };
+        let found = &made.found.timbre;
+        Ok(match (self.view, &found.content) {
             (View::Course, _) => course_figure(
-                &CourseFigure {
-                    found: &made.found,
-                    level_unit: &level_unit,
-                    words: Words { title: &title, notes: &notes, findings: &made.findings },
-                },
+                &CourseFigure { found, level_unit: &level_unit, words },
                 self.figure.size,
             )?,
             (View::Harmonics, Some(content)) => content_figure(
-                &ContentFigure {
-                    content,
-                    level_unit: &level_unit,
-                    words: Words { title: &title, notes: &notes, findings: &made.findings },
-                },
+                &ContentFigure { content, level_unit: &level_unit, words },
                 self.figure.size,
             )?,
             (View::Harmonics, None) => {
@@ -305,63 +217,17 @@ impl Timbre {
             }
         })
     }
-
-    fn as_json(&self, made: &Made<'_>) -> Result<String> {
-        let (settings, found) = (&made.settings, &made.found);
-        let resolved = Settings {
-            level_reference: made.part.reference.name(),
-            free: settings.partials.free,
-            fundamental_hz: (!settings.partials.free).then_some(settings.partials.pitch.range_hz),
-            range_hz: settings.range_hz,
-            hop_s: settings.hop_s,
-            frame_s: found.frame_s,
-            noise_frame_s: found.noise_frame_s,
-        };
-        let instants = || {
-            let points = found.track.iter();
-            points
-                .map(|point| Instant {
-                    time_s: point.time_s,
-                    level_db: point.level_db,
-                    descriptors: point.descriptors,
-                })
-                .collect()
-        };
-        let result = result_of(found, self.tracks.then(instants));
-        let record = made.part.take().record(made.part.span, Some(made.part.channel_name()))?;
-        output::json_line("timbre", record, resolved, result, &made.findings)
-    }
-}
-
-fn result_of(found: &Found, tracks: Option<Vec<Instant>>) -> TimbreResult<'_> {
-    TimbreResult {
-        f0_hz: found.f0_hz.map(|f| f.value),
-        f0_hz_u: found.f0_hz.map(|f| f.u),
-        inharmonicity: found.inharmonicity.map(|b| b.value),
-        inharmonicity_u: found.inharmonicity.map(|b| b.u),
-        level_db: found.level_db,
-        whole: found.whole.median,
-        whole_u: found.whole.median_u.keyed("_u"),
-        course: CourseFigures::of(found),
-        regions: Regions {
-            whole: found.whole.into(),
-            attack: found.attack.map(Region::from),
-            sustain: found.sustain.into(),
-        },
-        content: found.content.as_ref(),
-        tracks,
-    }
 }
 
 fn settings_line(made: &Made<'_>) -> String {
-    let found = &made.found;
-    let (low, high) = made.settings.range_hz;
+    let Found { settings, timbre: found } = &made.found;
+    let (low, high) = settings.range_hz;
     let source = match (found.f0_hz, found.noise_frame_s) {
         (Some(_), Some(noise_s)) => format!(
-            "partials and the noise between them, told apart in frames of {} ms",
+            "partials and the noise between them, separated in frames of {} ms",
             text::number(1e3 * noise_s, 0)
         ),
-        (Some(_), None) => "partials; too short to tell noise from them".into(),
+        (Some(_), None) => "partials; too short to separate noise from them".into(),
         (None, _) => "no fundamental: frames as they are".into(),
     };
     format!(
@@ -369,29 +235,34 @@ fn settings_line(made: &Made<'_>) -> String {
         text::number(low, 0),
         text::number(high, 0),
         text::number(1e3 * found.frame_s, 0),
-        text::number(1e3 * made.settings.hop_s, 0),
+        text::number(1e3 * settings.hop_s, 0),
     )
 }
 
 fn as_text(made: &Made<'_>) -> String {
-    let (found, reference) = (&made.found, made.part.reference);
+    let found = &made.found.timbre;
+    let level_unit = made.part.level_unit();
+    let head = made.row_head();
+    let row = |item| Row { part: &head, item };
     let lines =
         |lines: Vec<String>| lines.iter().map(|line| text::sentence(line)).collect::<String>();
     let mut parts = vec![
         format!(
             "{}\n  {}\n{}",
             made.part.title(),
-            made.part.take().span_line(made.part.span),
-            text::sentence(&head_line(made, reference))
+            made.part.span_line(),
+            text::sentence(&head_line(made))
         ),
-        descriptor_table(found),
+        descriptor_table(found).text(&DESCRIPTORS.each_ref()),
         lines(course_lines(found)),
     ];
     if let Some(content) = &found.content {
-        let table = harmonic_table(&content.harmonics, reference);
+        let harmonics: Vec<_> = content.harmonics.iter().map(row).collect();
+        let table = harmonic_table(&level_unit).text(&harmonics);
         parts.push(format!("{table}{}", lines(content_lines(content))));
         if !content.noise_bands.is_empty() {
-            parts.push(noise_table(content, reference));
+            let bands: Vec<&NoiseBand> = content.noise_bands.iter().collect();
+            parts.push(noise_table(&level_unit).text(&bands));
         }
     }
     parts.push(text::sentence(&settings_line(made)));
@@ -401,12 +272,12 @@ fn as_text(made: &Made<'_>) -> String {
 }
 
 /// Note, fundamental, stiffness and level in words.
-fn head_line(made: &Made<'_>, reference: LevelReference) -> String {
-    let found = &made.found;
-    let level = format!("level {} dB {}", text::number(found.level_db, 2), reference.words());
+fn head_line(made: &Made<'_>) -> String {
+    let Found { settings, timbre: found } = &made.found;
+    let level = format!("level {} {}", text::number(found.level_db, 2), made.part.level_unit());
     let Some(f0) = found.f0_hz else { return level };
     let [hz, u] = text::measured(f0.value, f0.u, 4);
-    let note = Note::nearest(f0.value, made.settings.partials.pitch.reference_hz);
+    let note = Note::nearest(f0.value, settings.partials.pitch.reference_hz);
     let note = note.map_or(String::new(), |(note, cents)| {
         format!("{note} {} cents, ", text::signed(text::number(cents, 1)))
     });
@@ -417,41 +288,37 @@ fn head_line(made: &Made<'_>, reference: LevelReference) -> String {
     format!("{note}f0 {hz} ± {u} Hz{b}; {level}")
 }
 
-fn descriptor_table(found: &Found) -> String {
-    let has_attack = found.attack.is_some();
-    let mut titles = vec!["descriptor", "unit", "whole", "± u", "spread", "sustain"];
-    titles.extend(has_attack.then_some("attack"));
-    let value = |summary: &Descriptors, descriptor, decimals| {
-        text::known(summary.get(descriptor), decimals)
+/// The medians of the descriptors, and how far they spread.
+fn descriptor_table(found: &Measured) -> Table<'_, &(Descriptor, Label)> {
+    let regions = &found.regions;
+    let value = |of: &Descriptors, (descriptor, label): &(Descriptor, Label)| {
+        text::known(of.get(*descriptor), label.decimals)
     };
-    let rows = DESCRIPTORS.iter().map(|words| {
-        let (descriptor, most) = (words.descriptor, words.decimals);
-        let [whole, u] =
-            match (found.whole.median.get(descriptor), found.whole.median_u.get(descriptor)) {
-                (Some(value), Some(u)) => {
-                    let [_, u] = text::measured(value, u, most);
-                    [text::number(value, most), u]
-                }
-                (value, _) => [text::known(value, most), String::new()],
+    let whole = |(descriptor, label): &(Descriptor, Label)| {
+        let known = regions.whole.measured(*descriptor);
+        let [_, u] =
+            known.map_or(Default::default(), |m| text::measured(m.value, m.u, label.decimals));
+        (text::known(known.map(|m| m.value), label.decimals), u)
+    };
+    Table::new()
+        .words("", "descriptor", |row: &&(Descriptor, Label)| row.1.name.into())
+        .words("", "unit", |row| row.1.unit.symbol().into())
+        .printed("whole", move |row| whole(row).0)
+        .printed("± u", move |row| whole(row).1)
+        .printed("spread", move |row| value(&regions.whole.spread, row))
+        .rank(2)
+        .printed("sustain", move |row| value(&regions.sustain.median, row))
+        .rank(1)
+        .when(regions.attack.is_some(), |table| {
+            let attack = move |row: &&(Descriptor, Label)| {
+                regions.attack.map_or(String::new(), |attack| value(&attack.median, row))
             };
-        let mut row = vec![
-            words.name.to_string(),
-            words.unit.to_string(),
-            whole,
-            u,
-            value(&found.whole.spread, descriptor, most),
-            value(&found.sustain.median, descriptor, most),
-        ];
-        if let Some(attack) = &found.attack {
-            row.push(value(&attack.median, descriptor, most));
-        }
-        row
-    });
-    text::table(&titles, &[0, 1], rows.collect())
+            table.printed("attack", attack).rank(1)
+        })
 }
 
 /// The course of the level in words.
-fn course_lines(found: &Found) -> Vec<String> {
+fn course_lines(found: &Measured) -> Vec<String> {
     let mut lines = Vec::new();
     lines.push(match &found.rise {
         Some(rise) => {
@@ -467,7 +334,7 @@ fn course_lines(found: &Found) -> Vec<String> {
                 text::number(rise.slope_db_per_s, 0),
             )
         }
-        None => "attack: not told".into(),
+        None => "attack: not available".into(),
     });
     let mut parts = vec![
         format!("temporal centroid {} s", text::known(found.temporal_centroid_s, 3)),
@@ -501,38 +368,25 @@ fn course_lines(found: &Found) -> Vec<String> {
     lines
 }
 
-fn harmonic_table(harmonics: &[Harmonic], reference: LevelReference) -> String {
-    let level_title = format!("dB {}", reference.words());
-    let titles = [
-        "no.",
-        "frequency Hz",
-        "± u",
-        &level_title,
-        "re first",
-        "re strongest",
-        "from harmonic ¢",
-        "share %",
-        "up to it %",
-        "noise around dB",
+fn harmonic_table<'t>(level_unit: &'t str) -> Table<'t, Row<'t, Harmonic>> {
+    let shown = [
+        Shown::new("frequency_hz", "frequency Hz"),
+        Shown::new("level_db", level_unit),
+        Shown::new("level_re_first_db", "re first").rank(2),
+        Shown::new("level_re_strongest_db", "re strongest").rank(3),
+        Shown::new("cents_from_harmonic", "from harmonic ¢").signed().rank(1),
+        Shown::new("noise_level_db", "noise around dB").rank(3),
     ];
-    let rows = harmonics.iter().map(|harmonic| {
-        let [hz, u] = text::measured(harmonic.frequency_hz, harmonic.frequency_hz_u, 4);
-        vec![
-            harmonic.number.to_string(),
-            hz,
-            u,
-            text::number(harmonic.level_db, 2),
-            text::known(harmonic.level_re_first_db, 2),
-            text::number(harmonic.level_re_strongest_db, 2),
-            harmonic
-                .cents_from_harmonic
-                .map_or("–".into(), |cents| text::signed(text::number(cents, 2))),
-            text::number(100.0 * harmonic.power_share, 3),
-            text::number(100.0 * harmonic.cumulative_share, 3),
-            text::known(harmonic.noise_level_db, 1),
-        ]
-    });
-    text::table(&titles, &[], rows.collect())
+    let share = |of: fn(&Harmonic) -> f64| {
+        move |row: &Row<'t, Harmonic>| text::number(100.0 * of(row.item), 3)
+    };
+    Table::of_parts()
+        .count("number", "no.", |row: &Row<'t, Harmonic>| row.item.number as u64)
+        .fields(&Harmonic::FIELDS, &shown, |harmonic| harmonic)
+        .printed("share %", share(|harmonic| harmonic.power_share))
+        .printed("up to it %", share(|harmonic| harmonic.cumulative_share))
+        .rank(4)
+        .level_reference()
 }
 
 /// Distortion and the regions of the envelope in words.
@@ -563,17 +417,12 @@ fn content_lines(content: &HarmonicContent) -> Vec<String> {
     lines
 }
 
-fn noise_table(content: &HarmonicContent, reference: LevelReference) -> String {
-    let level_title = format!("noise, dB {}", reference.words());
-    let titles = ["octave Hz", &level_title, "share of the power in it %"];
-    let rows = content.noise_bands.iter().map(|band| {
-        vec![
-            nominal(band.center_hz),
-            text::number(band.noise_level_db, 1),
-            text::number(100.0 * band.noise_share, 3),
-        ]
-    });
-    text::table(&titles, &[], rows.collect())
+/// The noise by octaves.
+fn noise_table(level_unit: &str) -> Table<'static, &NoiseBand> {
+    Table::new()
+        .printed("octave Hz", |band: &&NoiseBand| nominal(band.center_hz))
+        .number("", format!("noise, {level_unit}"), 1, |band| Some(band.noise_level_db))
+        .number("", "share of the power in it %", 3, |band| Some(100.0 * band.noise_share))
 }
 
 /// The name of an octave by its nominal middle frequency (IEC 61260-1).
@@ -585,95 +434,36 @@ fn nominal(center_hz: f64) -> String {
     }
 }
 
+/// The descriptors over time.
+fn course_table<'t>() -> Table<'t, Row<'t, TimbrePoint>> {
+    let table = Table::of_parts()
+        .number("time_s", "", 0, |row: &Row<'t, TimbrePoint>| Some(row.item.time_s))
+        .number("level_db", "", 0, |row| Some(row.item.level_db));
+    let each = DESCRIPTORS.iter().fold(table, |table, (descriptor, label)| {
+        table.number(label.field, "", 0, |row| row.item.descriptors.get(*descriptor))
+    });
+    each.level_reference()
+}
+
 /// One row for each take: what JSON has under keys of its own.
-fn as_csv(made: &[Made<'_>]) -> Result<String> {
-    let flat = |one: &Made<'_>| -> Result<Vec<(String, String)>> {
-        let value = serde_json::to_value(result_of(&one.found, None))?;
-        let mut cells = vec![
-            ("take".to_string(), one.part.take().name()),
-            ("channel".to_string(), one.part.channel_name()),
-        ];
-        for (key, value) in value.as_object().into_iter().flatten() {
-            match value {
-                Value::Array(values) => {
-                    let (stem, ending) = match key.strip_suffix("_u") {
-                        Some(stem) => (stem, "_u"),
-                        None => (key.as_str(), ""),
-                    };
-                    let named = values.iter().enumerate();
-                    cells
-                        .extend(named.map(|(n, v)| (format!("{stem}_{}{ending}", n + 1), cell(v))));
-                }
-                Value::Object(_) => {}
-                _ if key == "content" => {}
-                other => cells.push((key.clone(), cell(other))),
-            }
+fn whole_table<'t>(
+    items: &[(Vec<Quantity>, Option<RiseShape>)],
+) -> Table<'t, Row<'t, (Vec<Quantity>, Option<RiseShape>)>> {
+    let first = items.first().into_iter().flat_map(|(all, _)| all.iter().enumerate());
+    let own = first.filter(|(_, quantity)| quantity.key.depth() == 0);
+    let table = own.fold(Table::of_parts(), |table, (n, quantity)| {
+        let value = move |row: &Row<'t, (Vec<Quantity>, Option<RiseShape>)>| row.item.0[n].value;
+        let key = quantity.key.column();
+        if quantity.has_u {
+            table.measured(key, "", 0, value)
+        } else {
+            table.number(key, "", 0, move |row| value(row).map(|value| value.value))
         }
-        cells.push(("level_reference".into(), one.part.reference.name().into()));
-        Ok(cells)
+    });
+    let shape = |row: &Row<'t, (Vec<Quantity>, Option<RiseShape>)>| match row.item.1 {
+        Some(RiseShape::Linear) => "linear".into(),
+        Some(RiseShape::RaisedCosine) => "raised_cosine".into(),
+        None => String::new(),
     };
-    let rows: Vec<Vec<(String, String)>> = made.iter().map(flat).collect::<Result<_>>()?;
-    let head = rows.first().into_iter().flatten().map(|(key, _)| key.as_str());
-    let cells: Vec<Vec<String>> =
-        rows.iter().map(|row| row.iter().map(|(_, cell)| cell.clone()).collect()).collect();
-    output::csv_lines(head, &cells)
-}
-
-/// A value of JSON as it stands in a cell.
-fn cell(value: &Value) -> String {
-    match value {
-        Value::Null => String::new(),
-        Value::String(text) => text.clone(),
-        other => other.to_string(),
-    }
-}
-
-fn tracks_csv(made: &[Made<'_>]) -> Result<String> {
-    let head = ["take", "channel", "time_s", "level_db"]
-        .into_iter()
-        .chain(DESCRIPTORS.iter().map(|words| words.key))
-        .chain(["level_reference"]);
-    let rows: Vec<Vec<String>> = (made.iter())
-        .flat_map(|one| {
-            let (take, channel) = (one.part.take().name(), one.part.channel_name());
-            one.found.track.iter().map(move |point| {
-                let mut row = vec![
-                    take.clone(),
-                    channel.clone(),
-                    point.time_s.to_string(),
-                    point.level_db.to_string(),
-                ];
-                let value = |descriptor: Descriptor| point.descriptors.get(descriptor);
-                row.extend(DESCRIPTORS.iter().map(|words| {
-                    value(words.descriptor).map_or(String::new(), |value| value.to_string())
-                }));
-                row.push(one.part.reference.name().into());
-                row
-            })
-        })
-        .collect();
-    output::csv_lines(head, &rows)
-}
-
-fn harmonics_csv(made: &[Made<'_>]) -> Result<String> {
-    let names: Vec<_> =
-        made.iter().map(|one| (one.part.take().name(), one.part.channel_name())).collect();
-    output::csv_table(made.iter().zip(&names).flat_map(|(one, (take, channel))| {
-        let harmonics = one.found.content.iter().flat_map(|content| &content.harmonics);
-        harmonics.map(move |harmonic| HarmonicRow {
-            take,
-            channel,
-            number: harmonic.number,
-            frequency_hz: harmonic.frequency_hz,
-            frequency_hz_u: harmonic.frequency_hz_u,
-            level_db: harmonic.level_db,
-            level_re_first_db: harmonic.level_re_first_db,
-            level_re_strongest_db: harmonic.level_re_strongest_db,
-            cents_from_harmonic: harmonic.cents_from_harmonic,
-            power_share: harmonic.power_share,
-            cumulative_share: harmonic.cumulative_share,
-            noise_level_db: harmonic.noise_level_db,
-            level_reference: one.part.reference.name(),
-        })
-    }))
+    table.words("attack_shape", "", shape).level_reference()
 }

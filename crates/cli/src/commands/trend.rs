@@ -6,18 +6,22 @@ use anyhow::{Result, bail};
 use clap::{Args, ValueEnum};
 use rayon::prelude::*;
 use serde::Serialize;
-use tonemap_core::trend::{CourseValue, Trend as Found, TrendFit, TrendPoint, trend};
+use tonemap_core::quantity::{Quantities, pair};
+use tonemap_core::trend::{Trend as Found, TrendFit, TrendPoint, TrendStep, trend};
 use tonemap_core::{Finding, Measured};
 use tonemap_figures::{TrendFigure, Words, trend_figure};
 use tonemap_study::Condition;
 
 use crate::analyses::{Analyses, command_of};
 use crate::args::{FigureArgs, Format, OutputArgs, SourceArgs};
-use crate::output::{self, Status, Usage};
+use crate::json;
+use crate::limits::LimitArgs;
+use crate::output;
 use crate::progress::TakesProgress;
-use crate::recipe;
 use crate::saved::{self, Saved};
+use crate::status::{self, Status, Usage};
 use crate::studies::{self, Named, OpenStudy};
+use crate::table::Table;
 use crate::text;
 
 /// A measured quantity against a condition of a study
@@ -48,6 +52,8 @@ pub(crate) struct Trend {
     /// What is laid through the values [default: a line over numbers, nothing over words]
     #[arg(long, value_name = "FIT")]
     fit: Option<Fit>,
+    #[command(flatten)]
+    limits: LimitArgs,
     #[command(flatten)]
     figure: FigureArgs,
     #[command(flatten)]
@@ -83,14 +89,9 @@ struct Settings<'a> {
 #[derive(Serialize)]
 struct TrendResult<'a> {
     points: Vec<Row<'a>>,
-    slope: Option<f64>,
-    slope_u: Option<f64>,
-    intercept: Option<f64>,
-    intercept_u: Option<f64>,
-    scatter: Option<f64>,
-    distinguishable: Option<bool>,
+    #[serde(flatten)]
+    trend: &'a Found,
     steps: Vec<StepRow>,
-    course: &'a [CourseValue],
 }
 
 /// A value under a condition.
@@ -169,14 +170,14 @@ impl Axis {
 
 impl Trend {
     pub(crate) fn run(&self) -> Result<Status> {
-        output::start_log(&self.output);
+        output::begin(&self.output);
         output::check_outputs(&self.figure, &self.output)?;
-        let Some((command, key)) = command_of(&self.quantity) else {
+        let Some((command, key)) = command_of(&self.quantity, super::of_takes()) else {
             return Err(Usage(format!(
                 "'{}' is no quantity; write a command and a key of its result, timbre.centroid_hz or partials[2].frequency_hz. \
                  Commands are {}",
                 self.quantity,
-                recipe::measuring()
+                super::of_takes().collect::<Vec<_>>().join(", ")
             ))
             .into());
         };
@@ -210,7 +211,7 @@ impl Trend {
         let result = result_of(&readings, &axis, &found);
         let content = match self.output.format {
             Format::Text => self.as_text(&readings, &axis, &found, &findings),
-            Format::Csv => output::csv_table(&result.points)?,
+            Format::Csv => point_csv().csv(&result.points)?,
             Format::Json => {
                 let takes = readings.iter().map(|reading| reading.record.clone()).collect();
                 let settings = Settings {
@@ -220,11 +221,11 @@ impl Trend {
                     options: &options,
                     fit,
                 };
-                output::json_of_records("trend", takes, settings, result, &findings)?
+                json::line_of_records("trend", takes, settings, result, &findings)?
             }
         };
         output::write_result(&self.output, &content)?;
-        Ok(status)
+        self.limits.check(|| vec![(self.quantity.clone(), found.quantities())], status)
     }
 
     /// The quantity in each take. One in which it cannot be measured is told and does not stop the others.
@@ -270,7 +271,7 @@ impl Trend {
             return Err(errors.swap_remove(0));
         }
         for error in &errors {
-            output::print_error(error);
+            status::print_error(error);
             *status = Status::CouldNot;
         }
         Ok(readings)
@@ -389,22 +390,13 @@ impl Trend {
     ) -> String {
         let mut sorted: Vec<&Reading> = readings.iter().collect();
         sorted.sort_by(|a, b| axis.place(&a.condition).total_cmp(&axis.place(&b.condition)));
-        let rows = sorted.iter().map(|reading| {
-            let [value, u] = text::measured(reading.value.value, reading.value.u, 6);
-            vec![reading.take.clone(), reading.condition.to_string(), value, u]
-        });
-        let table = text::table(&["take", &self.over, &self.quantity, "± u"], &[0], rows.collect());
-        let steps = found.steps.iter().map(|step| {
-            let [change, u] = text::measured(step.change.value, step.change.u, 6);
-            let said = match step.is_real {
-                Some(true) => "different",
-                Some(false) => "not distinguishable",
-                None => "uncertainty not known",
-            };
-            let name = format!("{} to {}", axis.name(step.from), axis.name(step.to));
-            vec![name, text::signed(change), u, said.into()]
-        });
-        let steps = text::table(&["step", "change", "± u", ""], &[0, 3], steps.collect());
+        let table = Table::new()
+            .words("", "take", |reading: &&Reading| reading.take.clone())
+            .printed(self.over.as_str(), |reading| reading.condition.to_string())
+            .measured("", self.quantity.as_str(), 6, |reading| Some(reading.value))
+            .text(&sorted);
+        let steps: Vec<&TrendStep> = found.steps.iter().collect();
+        let steps = step_table(axis).text(&steps);
         let line = text::sentence(&line_words(found, &self.over, axis));
         let mut parts = vec![table + &line, steps, text::findings(findings)];
         parts.retain(|part: &String| !part.trim().is_empty());
@@ -462,12 +454,7 @@ fn result_of<'a>(readings: &'a [Reading], axis: &Axis, found: &'a Found) -> Tren
                 value_u: known(reading.value.u),
             })
             .collect(),
-        slope: found.line.map(|line| line.slope.value),
-        slope_u: found.line.map(|line| line.slope.u),
-        intercept: found.line.map(|line| line.intercept.value),
-        intercept_u: found.line.map(|line| line.intercept.u),
-        scatter: found.line.map(|line| line.scatter),
-        distinguishable: found.line.map(|line| line.is_real),
+        trend: found,
         steps: found
             .steps
             .iter()
@@ -479,8 +466,23 @@ fn result_of<'a>(readings: &'a [Reading], axis: &Axis, found: &'a Found) -> Tren
                 distinguishable: step.is_real,
             })
             .collect(),
-        course: &found.course,
     }
+}
+
+fn point_csv<'t>() -> Table<'t, &'t Row<'t>> {
+    Table::new()
+        .words("take", "", |row: &&Row<'_>| row.take.into())
+        .words("condition", "", |row| row.condition.to_string())
+        .measured("value", "", 0, |row| pair(Some(row.value), row.value_u))
+}
+
+fn step_table(axis: &Axis) -> Table<'_, &TrendStep> {
+    Table::new()
+        .words("", "step", |step: &&TrendStep| {
+            format!("{} to {}", axis.name(step.from), axis.name(step.to))
+        })
+        .signed_measured("", "change", 6, |step| Some(step.change))
+        .words("", " ", |step| text::verdict(step.is_real).into())
 }
 
 /// The line in words.
@@ -493,12 +495,9 @@ fn line_words(found: &Found, over: &str, axis: &Axis) -> String {
     };
     let [slope, u] = text::measured(line.slope.value, line.slope.u, 8);
     let per = if axis.unit.is_empty() { over } else { &axis.unit };
-    let said = if line.is_real { "" } else { ", not distinguishable from none" };
+    let said = if line.is_real { "" } else { ", not significantly different from zero" };
     let scatter = if line.scatter > 0.0 {
-        format!(
-            "; beside their uncertainties the values scatter by {}",
-            text::significant(line.scatter)
-        )
+        format!("; scatter beyond the stated uncertainties: {}", text::significant(line.scatter))
     } else {
         "; the uncertainties explain the scatter".into()
     };

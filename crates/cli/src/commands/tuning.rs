@@ -7,15 +7,15 @@ use std::str::FromStr;
 use anyhow::{Context, Result};
 use clap::{Args, ValueEnum};
 use serde::{Deserialize, Serialize};
-use serde_json::Value;
 use tonemap_core::partials::{PartialsSettings, partials};
+use tonemap_core::quantity::{Key, Quantities, Quantity, pair};
 use tonemap_core::tuning::{
-    CompassCurve, Interval, MAP_ROWS, SoundedNote, TEMPERAMENTS, TargetReading, Temperament,
+    BeatingPair, Interval, MAP_ROWS, SoundedNote, TEMPERAMENTS, TargetReading, Temperament,
     TunedNote, Tuning as Found, TuningSettings, against_targets, interval, map_row_hz,
     sounded_notes, spectrum_column, tuning,
 };
 use tonemap_core::units::{Frequency, Note};
-use tonemap_core::{Error, Finding, Measured};
+use tonemap_core::{Error, Finding};
 use tonemap_figures::{
     ColourMap, CompassFigure, Figure, MapColumn, MapFigure, TargetSeries, TargetsFigure, Words,
     compass_figure, map_figure, targets_figure,
@@ -24,9 +24,14 @@ use tonemap_figures::{
 use crate::args::{self, FigureArgs, Format, OutputArgs, TakesArgs};
 use crate::files;
 use crate::fundamental::FundamentalArgs;
+use crate::json;
 use crate::limits::LimitArgs;
-use crate::output::{self, Status, Usage};
-use crate::take::{self, NoteSamples, Part, TakeRecord, share_reference};
+use crate::output;
+use crate::parts::{self, share_reference};
+use crate::record::TakeRecord;
+use crate::status::{Status, Usage};
+use crate::table::Table;
+use crate::take::{NoteSamples, Part};
 use crate::text;
 
 /// Tuning of notes: cents, reference pitch, stretch, intervals
@@ -198,13 +203,8 @@ struct Settings {
 /// `result` in JSON for notes.
 #[derive(Serialize)]
 struct TuningResult<'a> {
-    reference_hz: f64,
-    fitted_reference_hz: Option<f64>,
-    fitted_reference_hz_u: Option<f64>,
-    temperament: &'a str,
-    notes: &'a [TunedNote],
-    stretch: Option<&'a CompassCurve>,
-    inharmonicity: Option<&'a CompassCurve>,
+    #[serde(flatten)]
+    tuning: &'a Found,
     intervals: &'a [Interval],
 }
 
@@ -237,7 +237,7 @@ struct Made<'a> {
 
 impl Tuning {
     pub(crate) fn run(&self) -> Result<Status> {
-        output::start_log(&self.output);
+        output::begin(&self.output);
         output::check_outputs(&self.figure, &self.output)?;
         if self.fundamental.free && self.against.target.is_empty() {
             let reason = "with --free partials are compared with the ratios wanted; give them with --target 1,2,3";
@@ -248,26 +248,27 @@ impl Tuning {
                 Usage(format!("a ratio wanted is {wrong}, but must be a positive number")).into()
             );
         }
-        let (mut takes, mut status) = take::open_named(&self.takes)?;
-        let mut parts = take::parts_of(&mut takes, &self.takes.part, &mut status)?;
+        let (mut takes, mut status) = parts::open_named(&self.takes.takes, &self.takes.source)?;
+        let of = |take| crate::take::Take::parts(take, &self.takes.part);
+        let mut parts = parts::parts_of(&mut takes, of, &mut status)?;
         // The spectra of all notes share their colours.
         share_reference(&mut parts);
         let [first, ..] = &parts[..] else { return Ok(status) };
         let settings = self.settings(first)?;
         let quiet = self.output.quiet;
-        let made = take::each_part(parts, "tuning", quiet, &mut status, |part| {
+        let made = parts::each_part(parts, "tuning", quiet, &mut status, |part| {
             self.measure(part, &settings)
         })?;
         if made.is_empty() {
             return Ok(status);
         }
-        let (content, rows) = if self.fundamental.free {
+        let (content, results) = if self.fundamental.free {
             self.present_targets(&made, &settings)?
         } else {
             self.present_notes(&made, &settings)?
         };
         output::write_result(&self.output, &content)?;
-        self.limits.check(&rows, status)
+        self.limits.check(|| results, status)
     }
 
     /// What notes are measured against, the same for all takes: what the study of the first says unless it is given.
@@ -295,8 +296,7 @@ impl Tuning {
     }
 
     fn measure<'a>(&self, part: Part<'a>, settings: &TuningSettings) -> Result<Made<'a>> {
-        let rate = part.take().info.sample_rate_hz;
-        let start_s = part.span.start as f64 / rate;
+        let (rate, start_s) = (part.rate_hz(), part.start_s());
         let partials_settings: PartialsSettings =
             self.fundamental.settings(&part, settings.reference_hz)?;
         let range_hz = partials_settings.pitch.range_hz;
@@ -353,12 +353,12 @@ impl Tuning {
         }
     }
 
-    /// The result for notes, and the rows that limits are compared with.
+    /// The result for notes, and the numbers that limits are compared with.
     fn present_notes(
         &self,
         made: &[Made<'_>],
         settings: &TuningSettings,
-    ) -> Result<(String, Vec<(String, Value)>)> {
+    ) -> Result<(String, Vec<Judged>)> {
         let mut notes: Vec<SoundedNote> =
             made.iter().flat_map(|one| one.notes.iter().cloned()).collect();
         // The notes of one take come as they are played, those of many from the lowest up.
@@ -385,25 +385,22 @@ impl Tuning {
         let content = match self.output.format {
             Format::Text => notes_text(&found, &intervals, settings, &findings),
             Format::Json => {
-                let result = TuningResult {
-                    reference_hz: found.reference_hz,
-                    fitted_reference_hz: found.fitted_reference_hz.map(|f| f.value),
-                    fitted_reference_hz_u: found.fitted_reference_hz.map(|f| f.u),
-                    temperament: &settings.temperament.name,
-                    notes: &found.notes,
-                    stretch: found.stretch.as_ref(),
-                    inharmonicity: found.inharmonicity.as_ref(),
-                    intervals: &intervals,
-                };
+                let result = TuningResult { tuning: &found, intervals: &intervals };
                 let resolved = self.resolved(&made[0], settings, found.reference_hz);
-                output::json_of_takes("tuning", records(made)?, resolved, result, &findings)?
+                json::line_of_takes("tuning", records(made)?, resolved, result, &findings)?
             }
-            Format::Csv => output::csv_table(&found.notes)?,
+            Format::Csv => note_csv().csv(&found.notes)?,
         };
-        let row = |note: &TunedNote| {
-            Ok((format!("{} ({})", note.note, note.take), serde_json::to_value(note)?))
+        // What is asked of a note is asked of every one, and the rest of the whole.
+        let mut whole = found.quantities();
+        whole.extend(intervals.quantities());
+        let judged = |note: &TunedNote| {
+            let own = TunedNote::FIELDS.iter().map(|field| {
+                Quantity::new(Key::of(field.label.field), &field.label, field.value(note))
+            });
+            (format!("{} ({})", note.note, note.take), own.chain(whole.iter().cloned()).collect())
         };
-        Ok((content, found.notes.iter().map(row).collect::<Result<_>>()?))
+        Ok((content, found.notes.iter().map(judged).collect()))
     }
 
     /// The same for bells and bars.
@@ -411,7 +408,7 @@ impl Tuning {
         &self,
         made: &[Made<'_>],
         settings: &TuningSettings,
-    ) -> Result<(String, Vec<(String, Value)>)> {
+    ) -> Result<(String, Vec<Judged>)> {
         let takes: Vec<&TakeTargets> = made.iter().filter_map(|one| one.targets.as_ref()).collect();
         let findings = findings_of(made);
         output::print_notes(&self.output, &findings);
@@ -424,19 +421,23 @@ impl Tuning {
             Format::Json => {
                 let result = TargetsResult { ratios_to: self.against.ratios_to, takes: &takes };
                 let resolved = self.resolved(&made[0], settings, settings.reference_hz);
-                output::json_of_takes("tuning", records(made)?, resolved, result, &findings)?
+                json::line_of_takes("tuning", records(made)?, resolved, result, &findings)?
             }
-            Format::Csv => targets_csv(&takes)?,
+            Format::Csv => {
+                let rows = takes.iter().flat_map(|one| one.targets.iter().map(move |t| (*one, t)));
+                target_csv().csv(rows)?
+            }
         };
-        let rows =
-            takes.iter().flat_map(|one| one.targets.iter().map(move |reading| (one, reading)));
-        let row = |(one, reading): (&&TakeTargets, &TargetReading)| {
-            Ok((
-                format!("{}, ratio {}", one.take, reading.target_ratio),
-                serde_json::to_value(reading)?,
-            ))
+        let judged = |one: &TakeTargets, target: &TargetReading| {
+            let own = TargetReading::FIELDS.iter().map(|field| {
+                Quantity::new(Key::of(field.label.field), &field.label, field.value(target))
+            });
+            (format!("{}, ratio {}", one.take, target.target_ratio), own.collect())
         };
-        Ok((content, rows.map(row).collect::<Result<_>>()?))
+        let of_take = |one: &&TakeTargets| -> Vec<Judged> {
+            one.targets.iter().map(|target| judged(one, target)).collect()
+        };
+        Ok((content, takes.iter().flat_map(of_take).collect()))
     }
 
     fn draw_compass(
@@ -515,37 +516,55 @@ impl Tuning {
     }
 
     fn targets_text(&self, takes: &[&TakeTargets], findings: &[Finding]) -> String {
-        let mut titles = vec![
-            "take".to_string(),
+        let base = Table::new().words("", "take", |one: &&TakeTargets| one.take.clone()).measured(
+            "",
             format!("partial {} Hz", self.against.ratios_to),
-            "± u".into(),
-        ];
+            4,
+            |one| pair(Some(one.frequency_hz), Some(one.frequency_hz_u)),
+        );
         // The ratio of the partial to itself says nothing.
-        let told: Vec<usize> =
-            (0..self.against.target.len()).filter(|n| self.against.target[*n] != 1.0).collect();
-        for ratio in told.iter().map(|n| self.against.target[*n]) {
-            titles.extend([format!("ratio, {ratio} wanted"), "off ¢".into(), "± u".into()]);
-        }
-        let heads: Vec<&str> = titles.iter().map(String::as_str).collect();
-        let rows = takes.iter().map(|one| {
-            let [hz, u] = text::measured(one.frequency_hz, one.frequency_hz_u, 4);
-            let mut row = vec![one.take.clone(), hz, u];
-            for reading in told.iter().map(|n| &one.targets[*n]) {
-                row.push(text::known(reading.ratio, 4));
-                match reading.cents.zip(reading.cents_u) {
-                    Some((cents, u)) => {
-                        let [cents, u] = text::measured(cents, u, 2);
-                        row.extend([text::signed(cents), u]);
-                    }
-                    None => row.extend(["–".into(), String::new()]),
-                }
-            }
-            row
+        let wanted = self.against.target.iter().enumerate().filter(|(_, ratio)| **ratio != 1.0);
+        let table = wanted.fold(base, |table, (n, ratio)| {
+            table
+                .number("", format!("ratio, {ratio} wanted"), 4, move |one: &&TakeTargets| {
+                    one.targets[n].ratio
+                })
+                .signed_measured("", "off ¢", 2, move |one| {
+                    pair(one.targets[n].cents, one.targets[n].cents_u)
+                })
         });
-        let table = text::table(&heads, &[0], rows.collect());
-        let found = text::findings_below(findings);
-        format!("{table}{found}")
+        format!("{}{}", table.text(takes), text::findings_below(findings))
     }
+}
+
+/// A result with its name, to be compared with limits.
+type Judged = (String, Vec<Quantity>);
+
+fn note_csv<'t>() -> Table<'t, &'t TunedNote> {
+    Table::new()
+        .words("take", "", |note: &&TunedNote| note.take.clone())
+        .number("start_s", "", 0, |note| Some(note.start_s))
+        .words("note", "", |note| note.note.to_string())
+        .whole("midi", |note| u64::try_from(note.midi).ok())
+        .measured("f0_hz", "", 0, |note| pair(Some(note.f0_hz), Some(note.f0_hz_u)))
+        .measured("cents", "", 0, |note| pair(Some(note.cents), Some(note.cents_u)))
+        .number("cents_from_curve", "", 0, |note| note.cents_from_curve)
+        .flag("is_apart", |note| note.is_apart)
+        .measured("inharmonicity", "", 0, |note| pair(note.inharmonicity, note.inharmonicity_u))
+        .flag("inharmonicity_is_apart", |note| note.inharmonicity_is_apart)
+}
+
+fn target_csv<'t>() -> Table<'t, (&'t TakeTargets, &'t TargetReading)> {
+    Table::new()
+        .words("take", "", |row: &(&TakeTargets, &TargetReading)| row.0.take.clone())
+        .measured("base_frequency_hz", "", 0, |row| {
+            pair(Some(row.0.frequency_hz), Some(row.0.frequency_hz_u))
+        })
+        .number("target_ratio", "", 0, |row| Some(row.1.target_ratio))
+        .whole("partial", |row| row.1.partial.map(|number| number as u64))
+        .number("frequency_hz", "", 0, |row| row.1.frequency_hz)
+        .number("ratio", "", 0, |row| row.1.ratio)
+        .measured("cents", "", 0, |row| pair(row.1.cents, row.1.cents_u))
 }
 
 fn read_temperament(file: &Path) -> Result<Temperament> {
@@ -575,9 +594,7 @@ fn read_temperament(file: &Path) -> Result<Temperament> {
 }
 
 fn records(made: &[Made<'_>]) -> Result<Vec<TakeRecord>> {
-    made.iter()
-        .map(|one| one.part.take().record(one.part.span, Some(one.part.channel_name())))
-        .collect()
+    made.iter().map(|one| one.part.record()).collect()
 }
 
 /// Findings of all takes, with the names of theirs where there are several; what each says of its levels or length is a note beside
@@ -663,47 +680,43 @@ fn notes_text(
     settings: &TuningSettings,
     findings: &[Finding],
 ) -> String {
-    let has_b = found.notes.iter().any(|note| note.inharmonicity.is_some());
-    let has_curve = found.stretch.is_some();
-    let several_in_one = found.notes.windows(2).any(|pair| pair[0].take == pair[1].take);
-    let mut titles = vec!["note", "take"];
-    titles.extend(several_in_one.then_some("from s"));
-    titles.extend(["f0 Hz", "± u", "off ¢", "± u"]);
-    titles.extend(has_curve.then_some("from curve ¢"));
-    titles.extend(has_b.then_some(["B e-6", "± u"]).into_iter().flatten());
-    titles.push("");
-    let row = |note: &TunedNote| {
-        let [hz, hz_u] = text::measured(note.f0_hz, note.f0_hz_u, 4);
-        let [cents, cents_u] = text::measured(note.cents, note.cents_u, 2);
-        let mut row = vec![note.note.to_string(), note.take.clone()];
-        if several_in_one {
-            row.push(text::number(note.start_s, 2));
-        }
-        row.extend([hz, hz_u, text::signed(cents), cents_u]);
-        if has_curve {
-            let off = note.cents_from_curve.unwrap_or(0.0);
-            row.push(text::signed(text::number(off, 2)));
-        }
-        if has_b {
-            row.extend(match note.inharmonicity.zip(note.inharmonicity_u) {
-                Some((b, u)) => text::measured(1e6 * b, 1e6 * u, 2),
-                None => ["–".into(), String::new()],
-            });
-        }
-        let mut marks = Vec::new();
-        marks.extend(note.is_apart.then_some("apart"));
-        marks.extend(note.inharmonicity_is_apart.then_some("other string"));
-        row.push(marks.join(", "));
-        row
-    };
-    let last = titles.len() - 1;
-    let table = text::table(&titles, &[0, 1, last], found.notes.iter().map(row).collect());
+    let notes: Vec<&TunedNote> = found.notes.iter().collect();
+    let table = note_table(found).text(&notes);
     let stretch = found.stretch.as_ref().map(|_| text::sentence(&stretch_line(found)));
     let against = text::sentence(&against_line(found, settings));
     let mut parts = vec![table, format!("{against}{}", stretch.unwrap_or_default())];
     parts.extend(intervals.iter().map(interval_text));
     parts.extend(Some(text::findings(findings)).filter(|findings| !findings.is_empty()));
     parts.join("\n")
+}
+
+fn note_table(found: &Found) -> Table<'_, &TunedNote> {
+    let has_b = found.notes.iter().any(|note| note.inharmonicity.is_some());
+    let several_in_one = found.notes.windows(2).any(|pair| pair[0].take == pair[1].take);
+    let marks = |note: &TunedNote| {
+        let apart = note.is_apart.then_some("outlier");
+        let other = note.inharmonicity_is_apart.then_some("other string");
+        apart.into_iter().chain(other).collect::<Vec<_>>().join(", ")
+    };
+    Table::new()
+        .words("", "note", |note: &&TunedNote| note.note.to_string())
+        .words("", "take", |note| note.take.clone())
+        .when(several_in_one, |table| {
+            table.number("", "from s", 2, |note: &&TunedNote| Some(note.start_s))
+        })
+        .measured("", "f0 Hz", 4, |note| pair(Some(note.f0_hz), Some(note.f0_hz_u)))
+        .signed_measured("", "off ¢", 2, |note| pair(Some(note.cents), Some(note.cents_u)))
+        .when(found.stretch.is_some(), |table| {
+            table.signed("", "from curve ¢", 2, |note: &&TunedNote| note.cents_from_curve).rank(1)
+        })
+        .when(has_b, |table| {
+            let b = |note: &&TunedNote| {
+                pair(note.inharmonicity.map(|b| 1e6 * b), note.inharmonicity_u.map(|u| 1e6 * u))
+            };
+            table.measured("", "B e-6", 2, b).rank(2)
+        })
+        .words("", " ", move |note| marks(note))
+        .mark(|note| note.is_apart || note.inharmonicity_is_apart)
 }
 
 fn interval_text(interval: &Interval) -> String {
@@ -715,47 +728,15 @@ fn interval_text(interval: &Interval) -> String {
             format!(", {} cents from {p}:{q}", text::signed(text::number(off, 2)))
         });
     let head = format!("{} to {}: {cents} ± {u} cents{pure}", interval.lower, interval.upper);
-    let rows = interval.pairs.iter().map(|pair| {
-        let beat = Measured::new(pair.beat_hz, pair.beat_hz_u);
-        let [beat, u] = text::measured(beat.value, beat.u, 4);
-        vec![
-            pair.lower_partial.to_string(),
-            pair.upper_partial.to_string(),
-            text::number(pair.frequency_hz, 1),
-            text::signed(beat),
-            u,
-        ]
-    });
-    let titles = ["partial of the lower", "of the upper", "near Hz", "beat Hz", "± u"];
-    let rows: Vec<Vec<String>> = rows.collect();
-    let table = if rows.is_empty() { String::new() } else { text::table(&titles, &[], rows) };
+    let pairs: Vec<&BeatingPair> = interval.pairs.iter().collect();
+    let table = if pairs.is_empty() { String::new() } else { pair_table().text(&pairs) };
     format!("{}{table}", text::sentence(&head))
 }
 
-fn targets_csv(takes: &[&TakeTargets]) -> Result<String> {
-    #[derive(Serialize)]
-    struct Row<'a> {
-        take: &'a str,
-        base_frequency_hz: f64,
-        base_frequency_hz_u: f64,
-        target_ratio: f64,
-        partial: Option<usize>,
-        frequency_hz: Option<f64>,
-        ratio: Option<f64>,
-        cents: Option<f64>,
-        cents_u: Option<f64>,
-    }
-    output::csv_table(takes.iter().flat_map(|one| {
-        one.targets.iter().map(|reading| Row {
-            take: &one.take,
-            base_frequency_hz: one.frequency_hz,
-            base_frequency_hz_u: one.frequency_hz_u,
-            target_ratio: reading.target_ratio,
-            partial: reading.partial,
-            frequency_hz: reading.frequency_hz,
-            ratio: reading.ratio,
-            cents: reading.cents,
-            cents_u: reading.cents_u,
-        })
-    }))
+fn pair_table<'t>() -> Table<'t, &'t BeatingPair> {
+    Table::new()
+        .count("", "partial of the lower", |found: &&BeatingPair| found.lower_partial as u64)
+        .count("", "of the upper", |found| found.upper_partial as u64)
+        .number("", "near Hz", 1, |found| Some(found.frequency_hz))
+        .signed_measured("", "beat Hz", 4, |found| pair(Some(found.beat_hz), Some(found.beat_hz_u)))
 }

@@ -318,7 +318,7 @@ fn the_figure_shows_each_channel_its_level_and_its_clips() {
     assert!(!some.iter().any(|text| text == "RMS, dBFS"), "{some:?}");
     let run = bench.run("inspect take.wav take.wav --figure two.png");
     assert_eq!(run.status, 2);
-    assert!(run.err.contains("a figure shows one take"), "{}", run.err);
+    assert!(run.err.contains("a figure is of one take"), "{}", run.err);
     assert_eq!(bench.files(), ["all.svg", "some.svg", "take.wav"]);
 }
 

@@ -45,7 +45,7 @@ fn notes_are_told_with_what_they_beat() {
     assert!(track[3]["f0_hz"].is_null() && track[3]["voiced"] == false, "{}", track[3]);
 
     let text = bench.run("pitch three.wav").out;
-    assert!(text.contains("B3") && text.contains("rivals Hz"), "{text}");
+    assert!(text.contains("B3") && text.contains("alternatives Hz"), "{text}");
     let line = bench.run("pitch three.wav --from 0.05 --to 0.55 --steady").out;
     assert!(line.starts_with("three.wav  G3 ") && line.contains(" cents  19"), "{line}");
     assert_eq!(line.lines().count(), 1);

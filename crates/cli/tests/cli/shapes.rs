@@ -125,3 +125,93 @@ fn heads_of_tables_are_those_that_were_reviewed() {
     .collect();
     insta::assert_snapshot!("heads", heads.join("\n"));
 }
+
+/// Keys of numbers that say which thing it is or how it was made, and those of lists that are curves.
+const NO_QUANTITIES: [&str; 22] = [
+    "number",
+    "midi",
+    "partial",
+    "target_ratio",
+    "lower_partial",
+    "upper_partial",
+    "ratio",
+    "size",
+    "transform_size",
+    "averaged_frames",
+    "hop_s",
+    "frames",
+    "columns",
+    "rows",
+    "phase_instant_s",
+    "expected_hz",
+    "reach_cents",
+    "strongest_harmonic",
+    "from_s",
+    "to_s",
+    "center_hz",
+    "members",
+];
+
+/// The keys of all numbers of a result, as `--require` has them.
+fn numbers(path: &str, value: &Value, keys: &mut Vec<String>) {
+    match value {
+        Value::Object(fields) => {
+            for (key, inner) in fields {
+                let is_u = key.strip_suffix("_u").is_some_and(|base| fields.contains_key(base));
+                let is_curve = [
+                    "track", "tracks", "curve", "course", "clips", "slices", "bands", "clicks_s",
+                    "dropouts", "lines_hz", "members", "values", "points",
+                ];
+                if is_u || NO_QUANTITIES.contains(&key.as_str()) || is_curve.contains(&key.as_str())
+                {
+                    continue;
+                }
+                let here = if path.is_empty() { key.clone() } else { format!("{path}.{key}") };
+                numbers(&here, inner, keys);
+            }
+        }
+        Value::Array(items) => {
+            for (n, item) in items.iter().enumerate() {
+                let number = item["number"].as_u64().unwrap_or(n as u64 + 1);
+                numbers(&format!("{path}[{number}]"), item, keys);
+            }
+        }
+        Value::Number(_) => keys.push(path.into()),
+        _ => {}
+    }
+}
+
+/// Whatever number a result has can be limited, followed over a condition and compared: none is forgotten in
+/// the list of its quantities.
+#[test]
+fn every_number_of_a_result_is_a_quantity() {
+    let bench = study();
+    for line in [
+        "inspect cut0.wav --from 0.3 --to 0.5",
+        "spectrum cut0.wav --from 0.4 --differences 3",
+        "spectrogram tone.wav --onsets",
+        "pitch tone.wav",
+        "partials cut0.wav --ratios-to 1 --target 1,2,3",
+        "timbre tone.wav",
+        "tuning cut0 cut1 cut2 --interval cut0..cut1",
+        "compare cut0 cut1",
+    ] {
+        let run = bench.run(&format!("{line} --format json --quiet"));
+        let json: Value = serde_json::from_str(&run.out).expect("JSON");
+        let mut keys = Vec::new();
+        numbers("", &json["result"], &mut keys);
+        // Partials and descriptors of a comparison are found by their own keys.
+        keys.retain(|key| !line.starts_with("compare") || !key.contains('['));
+        assert!(keys.len() > 5, "{line}: {keys:?}");
+        for some in keys.chunks(40) {
+            let mut words: Vec<&str> = line.split(' ').chain(["--quiet"]).collect();
+            let limits: Vec<String> = some.iter().map(|key| format!("{key}>=-1e300")).collect();
+            words.extend(limits.iter().flat_map(|limit| ["--require", limit]));
+            let run = bench.run_words(&words);
+            assert_eq!(run.status, 0, "{line}: {}", run.err);
+        }
+    }
+    let limit = "difference.partials[2].frequency_hz<2";
+    let run = bench.run_words(&["compare", "cut0", "cut1", "--quiet", "--require", limit]);
+    assert_eq!(run.status, 0, "{}", run.err);
+}

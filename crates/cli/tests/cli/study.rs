@@ -68,7 +68,7 @@ fn the_list_shows_conditions_and_findings() {
     assert_eq!(
         table,
         "name,file,note,group,duration_s,sample_rate_hz,channels,cut,findings\n\
-         bell-cut1,bell-cut1.wav,C5,bell,1,48000,rim,1,\n"
+         bell-cut1,bell-cut1.wav,C5,bell,1.0,48000.0,rim,1,\n"
     );
     let lines = bench.run("study list --format json --quiet").out;
     let harp: serde_json::Value =

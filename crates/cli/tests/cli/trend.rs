@@ -78,7 +78,7 @@ fn analyses_are_kept_until_a_take_changes() {
     let sound = synth::to_samples(&string.render(48_000.0, 1.0));
     bench.take("turn2.wav", 48_000, WavEncoding::Float, &[sound]);
     let third = bench.run(line).out;
-    assert!(third.contains("turn2,2.0,260."), "{third}");
+    assert!(third.contains("turn2,2,260."), "{third}");
     assert_eq!(kept().len(), 6);
 }
 

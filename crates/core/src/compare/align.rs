@@ -43,7 +43,7 @@ const SURE_OF_DRIFT: f64 = 4.0;
 /// How a second recording lies to a first. A sound at a time t of the first is at t + delay + drift·t in the second, both
 /// counted in seconds from the first samples.
 #[derive(Debug, Clone, PartialEq)]
-pub(super) struct Alignment {
+pub(super) struct Placed {
     pub(super) delay_s: Measured,
     /// How much faster time runs in the second, in parts per million; `None` for recordings too short to tell.
     pub(super) drift_ppm: Option<Measured>,
@@ -69,7 +69,7 @@ struct Stretch {
 }
 
 /// Aligns `b` to `a`, both at one rate; `None` where nothing alike is in them.
-pub(super) fn align(a: &[f32], b: &[f32], rate_hz: f64) -> Option<Alignment> {
+pub(super) fn align(a: &[f32], b: &[f32], rate_hz: f64) -> Option<Placed> {
     let finder = Finder::new(a, b, rate_hz)?;
     // Five standard deviations of the power of noise in so many samples.
     let by_chance = 5.0 * (2.0 / a.len().min(b.len()) as f64).sqrt();
@@ -109,7 +109,7 @@ pub(super) fn align(a: &[f32], b: &[f32], rate_hz: f64) -> Option<Alignment> {
     let gain = Measured::new(gain.value * scale, gain.u * scale);
     let products: f64 = a.iter().zip(&shifted).map(|(a, b)| f64::from(*a) * f64::from(*b)).sum();
     let whole = (energy(a) * energy(&shifted)).sqrt();
-    Some(Alignment {
+    Some(Placed {
         delay_s: Measured::new(line.delay.value / rate_hz, line.delay.u / rate_hz),
         drift_ppm: line.drift.map(|drift| Measured::new(1e6 * drift.value, 1e6 * drift.u)),
         is_drifting: line.is_sloping,

@@ -1,6 +1,8 @@
 //! Groups of repeats: whether two groups differ by more than their members do.
 
-use super::profile::{Quantity, QuantityKind, note_quantities};
+use serde::Serialize;
+
+use super::profile::{Kinded, QuantityKind, note_quantities};
 use super::significance::Family;
 use super::spectra::Spectra;
 use super::{
@@ -8,32 +10,45 @@ use super::{
 };
 use crate::error::Error;
 use crate::frame::FramePlan;
-use crate::measured::Measured;
+use crate::measured::{Measured, flat};
+use crate::quantity::{Key, Label, Quantity, Unit, pair};
 
 /// What one sound is.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Profile {
     /// Its quantities: levels, bands, partials, descriptors.
-    pub quantities: Vec<Quantity>,
+    pub quantities: Vec<(QuantityKind, Quantity)>,
 }
 
 /// A quantity of two groups of sounds. Means with the spread of a member (standard deviation); the difference with the
 /// standard uncertainty of the difference of the means.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, PartialEq, Serialize)]
 pub struct GroupDifference {
-    /// The quantity; its value is the mean of the first group, its uncertainty the spread of a member.
+    /// Its kind.
+    #[serde(skip)]
+    pub kind: QuantityKind,
+    /// The quantity; its value is the mean of the first group.
+    #[serde(flatten, serialize_with = "Quantity::identity")]
     pub quantity: Quantity,
-    /// Members of the first group that have it.
+    /// Mean of the first group.
+    pub a_mean: f64,
+    /// Spread of its members.
+    pub a_spread: f64,
+    /// Its members that have the quantity.
     pub a_count: usize,
-    /// Mean and spread of the second group.
-    pub b: Measured,
-    /// Its members that have it.
+    /// Mean of the second group.
+    pub b_mean: f64,
+    /// Spread of its members.
+    pub b_spread: f64,
+    /// Its members that have the quantity.
     pub b_count: usize,
     /// The second less the first, with its standard uncertainty.
+    #[serde(flatten, serialize_with = "sure_difference")]
     pub difference: Measured,
-    /// The least difference that would be real.
+    /// The least difference that would be significant.
     pub least: f64,
-    /// Whether the difference is real.
+    /// Whether the difference is significant.
+    #[serde(rename = "distinguishable")]
     pub is_real: bool,
 }
 
@@ -51,24 +66,20 @@ pub fn profile(sound: Sound<'_>, settings: &CompareSettings) -> Result<Profile, 
     let mut spectra = Spectra::apart(samples, samples, &plan, rate_hz);
     spectra.full_scale_db = [full_scale_db; 2];
     let mut family = Family::new(1.0);
-    let level = |kind, key: String, name: String, db: Option<f64>| {
-        let value = Measured::new(db?, f64::NAN);
-        Some(Quantity { kind, key, name, unit: "dB", decimals: 2, value })
-    };
     let rms = spectra.level(range_hz, &|_| 1.0, &mut family).a_db;
     let weighted = spectra.level(range_hz, &a_weighting, &mut family).a_db;
-    let of_level = QuantityKind::Level;
-    let mut quantities = Vec::new();
-    quantities.extend(level(of_level, "level_db".into(), "level".into(), rms));
-    let name = "level, A-weighted".into();
-    quantities.extend(level(of_level, "a_weighted_db".into(), name, weighted));
-    quantities.extend(level(of_level, "peak_db".into(), "peak".into(), peak_db(sound)));
+    let levels = [(LEVEL, rms), (A_WEIGHTED, weighted), (PEAK, peak_db(sound))];
+    let known =
+        |(label, db): (Label, Option<f64>)| Some(Quantity::top(&label, pair(Some(db?), None)));
+    let mut quantities: Vec<Kinded> =
+        levels.into_iter().filter_map(known).map(|level| (QuantityKind::Level, level)).collect();
     for band in bands_told(settings, range_hz, plan.resolution_hz(rate_hz), rate_hz) {
-        let found = spectra.difference(band, &mut family).a_db;
-        let key = format!("bands[{:.4}].level_db", band.center_hz);
+        let Some(db) = spectra.difference(band, &mut family).a_db else { continue };
+        let key = band.key(settings.fraction).then(LEVEL.field);
         let hz = band.nominal_hz();
         let name = format!("{hz:.*} Hz", usize::from(hz.fract() != 0.0));
-        quantities.extend(level(QuantityKind::Band, key, name, found));
+        let level = Quantity::new(key, &LEVEL, pair(Some(db), None));
+        quantities.push((QuantityKind::Band, Quantity { name: name.into(), ..level }));
     }
     if let Some(timbre) = &settings.timbre {
         quantities.extend(note_quantities(sound, timbre)?);
@@ -76,30 +87,36 @@ pub fn profile(sound: Sound<'_>, settings: &CompareSettings) -> Result<Profile, 
     Ok(Profile { quantities })
 }
 
+const LEVEL: Label = Label::new("level_db", "level", Unit::Level, 2);
+const A_WEIGHTED: Label = Label::new("a_weighted_db", "level, A-weighted", Unit::Level, 2);
+const PEAK: Label = Label::new("peak_db", "peak", Unit::Level, 2);
+
 /// Compares two groups, quantity by quantity; those that fewer than two members of either have are left out.
 #[must_use]
 pub fn compare_groups(a: &[Profile], b: &[Profile]) -> Vec<GroupDifference> {
-    let mut known: Vec<&Quantity> = Vec::new();
+    let mut known: Vec<&Kinded> = Vec::new();
     for quantity in a.iter().flat_map(|one| &one.quantities) {
-        if !known.iter().any(|other| other.key == quantity.key) {
+        if !known.iter().any(|(_, other)| other.key == quantity.1.key) {
             known.push(quantity);
         }
     }
-    known.sort_by_key(|quantity| quantity.kind);
-    let values = |group: &[Profile], key: &str| -> Vec<f64> {
-        let in_one =
-            |one: &Profile| one.quantities.iter().find(|q| q.key == key).map(|q| q.value.value);
+    known.sort_by_key(|(kind, _)| *kind);
+    let values = |group: &[Profile], key: &Key| -> Vec<f64> {
+        let in_one = |one: &Profile| {
+            let found = one.quantities.iter().find(|(_, quantity)| quantity.key == *key);
+            found.and_then(|(_, quantity)| quantity.value).map(|value| value.value)
+        };
         group.iter().filter_map(in_one).collect()
     };
-    let pairs: Vec<(&Quantity, Vec<f64>, Vec<f64>)> = known
+    let pairs: Vec<(&Kinded, Vec<f64>, Vec<f64>)> = known
         .into_iter()
-        .map(|quantity| (quantity, values(a, &quantity.key), values(b, &quantity.key)))
+        .map(|known| (known, values(a, &known.1.key), values(b, &known.1.key)))
         .filter(|(_, a, b)| a.len() > 1 && b.len() > 1)
         .collect();
-    let of_kind = |kind| pairs.iter().filter(|(q, _, _)| q.kind == kind).count();
+    let of_kind = |wanted| pairs.iter().filter(|((kind, _), _, _)| *kind == wanted).count();
     pairs
         .iter()
-        .map(|(quantity, a, b)| {
+        .map(|((kind, quantity), a, b)| {
             let (mean_a, mean_b) = (mean_and_spread(a), mean_and_spread(b));
             let (a_variance, b_variance) =
                 (mean_a.u.powi(2) / a.len() as f64, mean_b.u.powi(2) / b.len() as f64);
@@ -108,13 +125,16 @@ pub fn compare_groups(a: &[Profile], b: &[Profile]) -> Vec<GroupDifference> {
                 / (a_variance.powi(2) / (a.len() - 1) as f64
                     + b_variance.powi(2) / (b.len() - 1) as f64);
             let freedom = if freedom.is_finite() { freedom } else { 1.0 };
-            let family = Family::new(of_kind(quantity.kind) as f64);
             let difference = Measured::new(mean_b.value - mean_a.value, u);
-            let least = family.over_u(freedom) * u;
+            let least = Family::new(of_kind(*kind) as f64).over_u(freedom) * u;
             GroupDifference {
-                quantity: Quantity { value: mean_a, ..(*quantity).clone() },
+                kind: *kind,
+                quantity: Quantity { value: Some(mean_a), ..quantity.clone() },
+                a_mean: mean_a.value,
+                a_spread: mean_a.u,
                 a_count: a.len(),
-                b: mean_b,
+                b_mean: mean_b.value,
+                b_spread: mean_b.u,
                 b_count: b.len(),
                 difference,
                 least,
@@ -122,6 +142,15 @@ pub fn compare_groups(a: &[Profile], b: &[Profile]) -> Vec<GroupDifference> {
             }
         })
         .collect()
+}
+
+// Serde hands over a reference.
+#[expect(clippy::trivially_copy_pass_by_ref)]
+fn sure_difference<S: serde::Serializer>(
+    difference: &Measured,
+    serializer: S,
+) -> Result<S::Ok, S::Error> {
+    flat::difference(&Some(*difference), serializer)
 }
 
 fn mean_and_spread(values: &[f64]) -> Measured {
@@ -136,15 +165,11 @@ mod tests {
     use super::*;
 
     fn of(values: &[f64]) -> Vec<Profile> {
-        let quantity = |value: f64| Quantity {
-            kind: QuantityKind::Level,
-            key: "level_db".into(),
-            name: "level".into(),
-            unit: "dB",
-            decimals: 2,
-            value: Measured::new(value, f64::NAN),
+        let level = |value: f64| {
+            let quantity = Quantity::top(&LEVEL, pair(Some(value), None));
+            Profile { quantities: vec![(QuantityKind::Level, quantity)] }
         };
-        values.iter().map(|value| Profile { quantities: vec![quantity(*value)] }).collect()
+        values.iter().map(|value| level(*value)).collect()
     }
 
     #[test]

@@ -1,6 +1,6 @@
 //! Two sounds over time and frequency, and their difference cell by cell.
 
-use super::{Lie, Sound, raised};
+use super::{Alignment, Sound, raised};
 use crate::error::Error;
 use crate::spectrogram::{FrequencyAxis, Pooling, Spectrogram, SpectrogramSettings, spectrogram};
 use crate::units::db_from_power;
@@ -32,7 +32,7 @@ pub struct DifferenceMaps {
 pub fn difference_maps(
     a: Sound<'_>,
     b: Sound<'_>,
-    lie: Option<&Lie>,
+    alignment: Option<&Alignment>,
     matched_db: f64,
     range_hz: (f64, f64),
     cells: (usize, usize),
@@ -41,7 +41,7 @@ pub fn difference_maps(
     let (raised_a, raised_b) = (raised(a, rate_hz)?, raised(b, rate_hz)?);
     let a_samples = raised_a.as_deref().unwrap_or(a.samples);
     let b_samples = raised_b.as_deref().unwrap_or(b.samples);
-    let delay_s = lie.map_or(0.0, |lie| lie.delay_s.value);
+    let delay_s = alignment.map_or(0.0, |found| found.delay_s.value);
     let start_s = [(-delay_s).max(0.0), delay_s.max(0.0)];
     let [from_a, from_b] = start_s.map(|start_s| (start_s * rate_hz).round() as usize);
     let a_samples = a_samples.get(from_a..).unwrap_or_default();

@@ -1,4 +1,4 @@
-//! Two sounds: how they lie to each other, how they differ, and which differences are real.
+//! Two sounds: how they are aligned in time, how they differ, and which differences are real.
 //!
 //! # What it computes
 //!
@@ -30,20 +30,23 @@ mod spectra;
 
 pub use group::{GroupDifference, Profile, compare_groups, profile};
 pub use maps::{DifferenceMaps, difference_maps};
-pub use profile::{NOTE_OVER_NOISE_DB, Quantity, QuantityKind};
+pub use profile::{NOTE_OVER_NOISE_DB, QuantityKind};
 pub use recorded::{Recorded, comparability};
 pub use significance::{FALSE_RATE, limit_over_u};
 pub use spectra::{Band, BandDifference, octave_bands};
+
+use serde::ser::{Serialize, SerializeMap, Serializer};
 
 use crate::between::Interpolator;
 use crate::error::Error;
 use crate::finding::Finding;
 use crate::frame::{FramePlan, FrameSettings};
-use crate::measured::Measured;
+use crate::measured::{Measured, flat};
+use crate::quantity::{Field, Key, Label, Quantities, Quantity, Unit, pair};
 use crate::timbre::TimbreSettings;
 use crate::units::{db_from_amplitude, db_from_power};
-use align::{Alignment, align};
-use profile::{note_quantities, numbered_alike};
+use align::{Placed, align};
+use profile::{Kinded, note_quantities, numbered_alike};
 use significance::Family;
 use spectra::Spectra;
 
@@ -88,9 +91,9 @@ pub struct Sound<'a> {
     pub full_scale_db: f64,
 }
 
-/// How the second sound lies to the first.
+/// How the second sound is aligned with the first.
 #[derive(Debug, Clone, Copy, PartialEq)]
-pub struct Lie {
+pub struct Alignment {
     /// What is at a time t of the first is at t + delay + drift·t in the second, in seconds from their first samples.
     pub delay_s: Measured,
     /// How much faster time runs in the second, in parts per million; `None` below a second.
@@ -109,39 +112,44 @@ pub struct Lie {
     pub start_s: f64,
     /// See above.
     pub duration_s: f64,
-    /// Level of what is left after delay, drift and gain, RMS re that of a full-scale sine, in dB; `None` for nothing at all.
+    /// RMS level of what is left after delay, drift and gain, in dB re what the levels of the first refer to; `None` for
+    /// nothing at all.
     pub residual_db: Option<f64>,
     /// The same re the second.
     pub residual_re_b_db: Option<f64>,
 }
 
 /// A quantity of both sounds and its difference.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, PartialEq, serde::Serialize)]
 pub struct QuantityDifference {
-    /// The quantity, with its value in the first; NaN if the first has none.
+    /// Its kind.
+    #[serde(skip)]
+    pub kind: QuantityKind,
+    /// The quantity, with its value in the first, if it has one.
+    #[serde(flatten, serialize_with = "Quantity::identity")]
     pub quantity: Quantity,
+    /// Its value in the first.
+    #[serde(flatten, serialize_with = "flat::a")]
+    pub a: Option<Measured>,
     /// Its value in the second.
+    #[serde(flatten, serialize_with = "flat::b")]
     pub b: Option<Measured>,
     /// The second less the first; `None` where one has none.
+    #[serde(flatten, serialize_with = "flat::difference")]
     pub difference: Option<Measured>,
-    /// Whether it is real; `None` where the uncertainties are not known.
+    /// Whether it is significant; `None` where the uncertainties are not known.
+    #[serde(rename = "distinguishable")]
     pub is_real: Option<bool>,
-}
-
-impl QuantityDifference {
-    /// Its value in the first.
-    #[must_use]
-    pub fn a(&self) -> Option<Measured> {
-        Some(self.quantity.value).filter(|value| value.value.is_finite())
-    }
 }
 
 /// How two sounds differ.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Comparison {
-    /// How they lie to each other, if they are recordings of one sound.
-    pub lie: Option<Lie>,
-    /// Gain in dB that was taken from the differences of spectra.
+    /// How they are aligned, if they are recordings of one sound.
+    pub alignment: Option<Alignment>,
+    /// Bands of one over so many octaves.
+    pub fraction: u32,
+    /// Gain in dB that was subtracted from the differences of spectra.
     pub matched_db: f64,
     /// Level over the range: RMS, and with the frequency weighting A (IEC 61672-1).
     pub level: BandDifference,
@@ -167,6 +175,159 @@ pub struct Comparison {
     pub averaged_frames: u64,
     /// What must be known beside it.
     pub findings: Vec<Finding>,
+}
+
+impl Comparison {
+    /// What is in the same table of quantities.
+    pub fn of_kind(&self, kind: QuantityKind) -> impl Iterator<Item = &QuantityDifference> {
+        self.quantities.iter().filter(move |quantity| quantity.kind == kind)
+    }
+
+    /// Bands whose difference is significant.
+    #[must_use]
+    pub fn distinguishable_bands(&self) -> usize {
+        self.bands.iter().filter(|band| band.is_real).count()
+    }
+
+    /// The second less the first, of the greatest magnitudes, in dB.
+    #[must_use]
+    pub fn peak_difference_db(&self) -> Option<f64> {
+        let [a, b] = self.peak_db;
+        a.zip(b).map(|(a, b)| b - a)
+    }
+}
+
+impl Serialize for Comparison {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        let found = self.alignment;
+        let of = |measured: Option<Measured>| (measured.map(|m| m.value), measured.map(|m| m.u));
+        let (delay_s, delay_s_u) = of(found.map(|found| found.delay_s));
+        let (drift_ppm, drift_ppm_u) = of(found.and_then(|found| found.drift_ppm));
+        let (gain_db, gain_db_u) = of(found.map(|found| found.gain_db));
+        let polarity = found.map(|found| if found.is_reversed { "reversed" } else { "same" });
+        let kind = |kind| self.of_kind(kind).collect::<Vec<_>>();
+        let mut map = serializer.serialize_map(None)?;
+        map.serialize_entry("delay_s", &delay_s)?;
+        map.serialize_entry("delay_s_u", &delay_s_u)?;
+        map.serialize_entry("drift_ppm", &drift_ppm)?;
+        map.serialize_entry("drift_ppm_u", &drift_ppm_u)?;
+        map.serialize_entry("is_drifting", &found.map(|found| found.is_drifting))?;
+        map.serialize_entry("polarity", &polarity)?;
+        map.serialize_entry("gain_db", &gain_db)?;
+        map.serialize_entry("gain_db_u", &gain_db_u)?;
+        map.serialize_entry("correlation", &found.map(|found| found.correlation))?;
+        map.serialize_entry("shared_share", &found.map(|found| found.shared_share))?;
+        map.serialize_entry("overlap_from_s", &found.map(|found| found.start_s))?;
+        map.serialize_entry("overlap_s", &found.map(|found| found.duration_s))?;
+        map.serialize_entry("residual_db", &found.and_then(|found| found.residual_db))?;
+        map.serialize_entry("residual_re_other_db", &found.and_then(|f| f.residual_re_b_db))?;
+        map.serialize_entry("level_a_db", &self.level.a_db)?;
+        map.serialize_entry("level_b_db", &self.level.b_db)?;
+        map.serialize_entry("level_difference_db", &self.level.difference_db)?;
+        map.serialize_entry("level_difference_db_u", &self.level.difference_db_u)?;
+        map.serialize_entry("level_distinguishable", &self.level.is_real)?;
+        map.serialize_entry("a_weighted_difference_db", &self.a_weighted.difference_db)?;
+        map.serialize_entry("a_weighted_difference_db_u", &self.a_weighted.difference_db_u)?;
+        map.serialize_entry("peak_difference_db", &self.peak_difference_db())?;
+        map.serialize_entry("matched_db", &self.matched_db)?;
+        map.serialize_entry("spectrum_difference_rms_db", &self.spectrum_difference_rms_db)?;
+        map.serialize_entry("spectrum_difference_by_chance_db", &self.chance_rms_db)?;
+        map.serialize_entry("distinguishable_bands", &self.distinguishable_bands())?;
+        map.serialize_entry("bands", &self.bands)?;
+        map.serialize_entry("partials", &kind(QuantityKind::Partial))?;
+        map.serialize_entry("descriptors", &kind(QuantityKind::Descriptor))?;
+        map.end()
+    }
+}
+
+impl Quantities for Comparison {
+    fn quantities(&self) -> Vec<Quantity> {
+        const ALIGNED: [Field<Alignment>; 9] = [
+            Field::measured("delay_s", "delay", Unit::Second, 7, |found| Some(found.delay_s)),
+            Field::measured("drift_ppm", "drift of the clock", Unit::PartPerMillion, 4, |found| {
+                found.drift_ppm
+            }),
+            Field::measured("gain_db", "gain", Unit::Decibel, 4, |found| Some(found.gain_db)),
+            Field::plain("correlation", "correlation", Unit::One, 5, |found| {
+                Some(found.correlation)
+            }),
+            Field::plain("shared_share", "share in common", Unit::One, 5, |found| {
+                Some(found.shared_share)
+            }),
+            Field::plain("overlap_from_s", "start of the overlap", Unit::Second, 3, |found| {
+                Some(found.start_s)
+            }),
+            Field::plain("overlap_s", "overlap", Unit::Second, 3, |found| Some(found.duration_s)),
+            Field::plain("residual_db", "residual", Unit::Level, 1, |found| found.residual_db),
+            Field::plain(
+                "residual_re_other_db",
+                "residual re the second",
+                Unit::Decibel,
+                1,
+                |found| found.residual_re_b_db,
+            ),
+        ];
+        const WHOLE: [Field<Comparison>; 9] = [
+            Field::plain("level_a_db", "level of the first", Unit::Level, 2, |found| {
+                found.level.a_db
+            }),
+            Field::plain("level_b_db", "level of the second", Unit::Level, 2, |found| {
+                found.level.b_db
+            }),
+            Field::measured("level_difference_db", "level difference", Unit::Decibel, 2, |found| {
+                pair(found.level.difference_db, found.level.difference_db_u)
+            }),
+            Field::measured(
+                "a_weighted_difference_db",
+                "A-weighted difference",
+                Unit::Decibel,
+                2,
+                |found| pair(found.a_weighted.difference_db, found.a_weighted.difference_db_u),
+            ),
+            Field::plain("peak_difference_db", "peak difference", Unit::Decibel, 2, |found| {
+                found.peak_difference_db()
+            }),
+            Field::plain("matched_db", "gain subtracted", Unit::Decibel, 2, |found| {
+                Some(found.matched_db)
+            }),
+            Field::plain(
+                "spectrum_difference_rms_db",
+                "RMS difference of the bands",
+                Unit::Decibel,
+                2,
+                |found| found.spectrum_difference_rms_db,
+            ),
+            Field::plain(
+                "spectrum_difference_by_chance_db",
+                "the same by chance",
+                Unit::Decibel,
+                2,
+                |found| found.chance_rms_db,
+            ),
+            Field::plain("distinguishable_bands", "bands that differ", Unit::One, 0, |found| {
+                Some(found.distinguishable_bands() as f64)
+            }),
+        ];
+        const OF_BAND: Label =
+            Label::new("difference_db", "difference in the band", Unit::Decibel, 2).with_u();
+        let aligned = self.alignment.as_ref();
+        let mut all: Vec<Quantity> = (ALIGNED.iter())
+            .map(|field| Quantity::top(&field.label, aligned.and_then(|found| field.value(found))))
+            .collect();
+        all.extend(WHOLE.iter().map(|field| Quantity::top(&field.label, field.value(self))));
+        all.extend(self.bands.iter().map(|band| {
+            let key = band.band.key(self.fraction).then(OF_BAND.field);
+            Quantity::new(key, &OF_BAND, pair(band.difference_db, band.difference_db_u))
+        }));
+        all.extend(self.quantities.iter().map(|found| Quantity {
+            key: found.quantity.key.clone().under("difference"),
+            name: format!("difference of {}", found.quantity.name).into(),
+            unit: found.quantity.unit.of_difference(),
+            value: found.difference,
+            ..found.quantity.clone()
+        }));
+        all
+    }
 }
 
 /// Frames beside each other at least.
@@ -200,24 +361,24 @@ pub fn compare(
     let aligned = settings.align.then(|| align(a_samples, b_samples, rate_hz)).flatten();
     let rival_s = aligned.as_ref().and_then(|found| found.rival_s);
     let together = aligned.and_then(|found| over_each_other(a_samples, found, &frames, rate_hz));
-    let (mut spectra, lie) = match together {
-        Some((spectra, lie)) => (spectra, Some(lie)),
+    let (mut spectra, mut alignment) = match together {
+        Some((spectra, alignment)) => (spectra, Some(alignment)),
         None => (Spectra::apart(a_samples, b_samples, &plan, rate_hz), None),
     };
     spectra.full_scale_db = [a.full_scale_db, b.full_scale_db];
-    if let (Some(rival_s), Some(lie)) = (rival_s, &lie) {
+    if let (Some(rival_s), Some(alignment)) = (rival_s, &alignment) {
         findings.push(Finding::warning(
             "delay_may_be_another",
             format!(
                 "The two are as much alike, but for chance, at a delay of {:.4} ms as at the {:.4} ms told: a steady tone looks the same a \
                  period later. Compare a span in which something begins.",
                 1e3 * rival_s,
-                1e3 * lie.delay_s.value
+                1e3 * alignment.delay_s.value
             )
             .replace('-', "−"),
         ));
     }
-    if settings.align && lie.is_none() {
+    if settings.align && alignment.is_none() {
         findings.push(Finding::note(
             "not_one_sound",
             "The two have too little in common to be recordings of one sound: they are not laid over each other, and are compared by \
@@ -230,11 +391,11 @@ pub fn compare(
     };
     let of_a = quantities(a)?;
     let of_b = numbered_alike(&of_a, quantities(b)?);
-    let gain_db = lie.map_or(0.0, |lie| lie.gain_db.value);
+    let gain_db = alignment.map_or(0.0, |alignment| alignment.gain_db.value);
     let mut two_levels = Family::new(2.0);
     let level = spectra.level(range_hz, &|_| 1.0, &mut two_levels);
     // Without a common sound, levels are matched.
-    let gain_db = if lie.is_some() { gain_db } else { level.difference_db.unwrap_or(0.0) };
+    let gain_db = if alignment.is_some() { gain_db } else { level.difference_db.unwrap_or(0.0) };
     let matched_db = if settings.match_gain { gain_db } else { 0.0 };
     let bands = bands_told(settings, range_hz, plan.resolution_hz(rate_hz), rate_hz);
     let mut family = Family::new(bands.len() as f64);
@@ -250,8 +411,12 @@ pub fn compare(
         let squares: f64 = known.iter().map(|x| x * x).sum();
         (!known.is_empty()).then(|| (squares / known.len() as f64).sqrt())
     };
+    if let Some(residual_db) = alignment.as_mut().and_then(|found| found.residual_db.as_mut()) {
+        *residual_db += a.full_scale_db;
+    }
     Ok(Comparison {
-        lie,
+        alignment,
+        fraction: settings.fraction,
         matched_db,
         level,
         a_weighted: spectra.level(range_hz, &a_weighting, &mut two_levels),
@@ -260,7 +425,7 @@ pub fn compare(
         chance_rms_db: rms(&|band| band.difference_db_u),
         bands,
         curve,
-        quantities: differences(of_a, &of_b),
+        quantities: differences(&of_a, &of_b),
         resolution_hz: plan.resolution_hz(rate_hz),
         window_s: plan.segment() as f64 / rate_hz,
         averaged_frames: spectra.frames,
@@ -271,12 +436,11 @@ pub fn compare(
 /// The two averaged over each other, if they are recordings of one sound.
 fn over_each_other(
     a: &[f32],
-    found: Alignment,
+    found: Placed,
     frames: &FrameSettings,
     rate_hz: f64,
-) -> Option<(Spectra, Lie)> {
-    let Alignment { delay_s, drift_ppm, is_drifting, gain, correlation, shifted, start, .. } =
-        found;
+) -> Option<(Spectra, Alignment)> {
+    let Placed { delay_s, drift_ppm, is_drifting, gain, correlation, shifted, start, .. } = found;
     let a = &a[start..start + shifted.len()];
     let plan = FramePlan::new(frames, rate_hz, a.len() as u64).ok()?;
     let spectra = Spectra::together(a, &shifted, &plan, rate_hz);
@@ -296,7 +460,7 @@ fn over_each_other(
     }
     let db = |power: f64| (power > 0.0).then(|| db_from_power(power));
     let neper_db = 20.0 / std::f64::consts::LN_10;
-    let lie = Lie {
+    let alignment = Alignment {
         delay_s,
         drift_ppm,
         is_drifting,
@@ -312,7 +476,7 @@ fn over_each_other(
         residual_db: db(2.0 * left / a.len() as f64),
         residual_re_b_db: db(left / whole),
     };
-    Some((spectra, lie))
+    Some((spectra, alignment))
 }
 
 fn range(settings: &CompareSettings, lower_rate_hz: f64) -> Result<(f64, f64), Error> {
@@ -421,35 +585,33 @@ fn a_weighting(hz: f64) -> f64 {
 }
 
 /// Quantities of both, in the order of the first; those of the second alone after them.
-fn differences(a: Vec<Quantity>, b: &[Quantity]) -> Vec<QuantityDifference> {
-    let mut all = a;
-    for quantity in b {
-        if !all.iter().any(|known| known.key == quantity.key) {
-            let value = Measured::new(f64::NAN, f64::NAN);
-            all.push(Quantity { value, ..quantity.clone() });
-        }
-    }
-    all.sort_by_key(|quantity| quantity.kind);
-    let in_b = |key: &str| b.iter().find(|other| other.key == key).map(|other| other.value);
-    let judged = |kind: QuantityKind| {
-        let known = all.iter().filter(|q| q.kind == kind && q.value.value.is_finite());
-        known.filter(|q| in_b(&q.key).is_some()).count()
+fn differences(of_a: &[Kinded], of_b: &[Kinded]) -> Vec<QuantityDifference> {
+    let in_list = |list: &[Kinded], key: &Key| {
+        list.iter().find(|(_, other)| other.key == *key).and_then(|(_, other)| other.value)
     };
-    let over_u = |kind| limit_over_u(judged(kind));
-    let (of_partials, of_descriptors) =
-        (over_u(QuantityKind::Partial), over_u(QuantityKind::Descriptor));
-    all.into_iter()
-        .map(|quantity| {
-            let b = in_b(&quantity.key);
-            let limit = match quantity.kind {
-                QuantityKind::Descriptor => of_descriptors,
-                _ => of_partials,
-            };
-            let difference = b.filter(|_| quantity.value.value.is_finite()).map(|b| {
-                Measured::new(b.value - quantity.value.value, b.u.hypot(quantity.value.u))
-            });
-            let judge = |d: Measured| d.u.is_finite().then(|| d.value.abs() > limit * d.u);
-            QuantityDifference { b, is_real: difference.and_then(judge), difference, quantity }
-        })
-        .collect()
+    let is_new = |(_, quantity): &&Kinded| of_a.iter().all(|(_, other)| other.key != quantity.key);
+    let mut all: Vec<&Kinded> = of_a.iter().chain(of_b.iter().filter(is_new)).collect();
+    all.sort_by_key(|(kind, _)| *kind);
+    let values = |quantity: &Quantity| (in_list(of_a, &quantity.key), in_list(of_b, &quantity.key));
+    let limit = |wanted: QuantityKind| {
+        let of_kind = all.iter().filter(|(kind, _)| *kind == wanted);
+        limit_over_u(of_kind.filter(|(_, q)| matches!(values(q), (Some(_), Some(_)))).count())
+    };
+    let limits = [QuantityKind::Partial, QuantityKind::Descriptor].map(|kind| (kind, limit(kind)));
+    let differ = |(kind, quantity): &Kinded| {
+        let (a, b) = values(quantity);
+        let over_u =
+            limits.iter().find(|(of, _)| of == kind).map_or(f64::INFINITY, |(_, limit)| *limit);
+        let difference = a.zip(b).map(|(a, b)| Measured::new(b.value - a.value, b.u.hypot(a.u)));
+        let judge = |d: Measured| d.u.is_finite().then(|| d.value.abs() > over_u * d.u);
+        QuantityDifference {
+            kind: *kind,
+            quantity: Quantity { value: a, ..quantity.clone() },
+            a,
+            b,
+            difference,
+            is_real: difference.and_then(judge),
+        }
+    };
+    all.into_iter().map(differ).collect()
 }

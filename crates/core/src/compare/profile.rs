@@ -5,11 +5,14 @@ use serde::Serialize;
 use super::Sound;
 use crate::error::Error;
 use crate::measured::Measured;
-use crate::partials::{Partial, PartialTrack, Partials};
-use crate::timbre::{DESCRIPTORS, Descriptor, Timbre, TimbreSettings, scatter_of_mean, timbre};
+use crate::partials::{F0, INHARMONICITY, Partial, PartialTrack, Partials};
+use crate::quantity::{Key, Quantity};
+use crate::timbre::{
+    ATTACK, DESCRIPTORS, Descriptor, Timbre, TimbreSettings, scatter_of_mean, timbre,
+};
 use crate::units::{cents_between, db_from_amplitude};
 
-/// Kind of a quantity: those of a kind stand in one table.
+/// Kind of a quantity: those of a kind stand in one table, and share its limit.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
 #[serde(rename_all = "snake_case")]
 pub enum QuantityKind {
@@ -23,22 +26,8 @@ pub enum QuantityKind {
     Descriptor,
 }
 
-/// A quantity of one sound.
-#[derive(Debug, Clone, PartialEq)]
-pub struct Quantity {
-    /// Its kind.
-    pub kind: QuantityKind,
-    /// Its key in JSON, with its unit.
-    pub key: String,
-    /// Its name.
-    pub name: String,
-    /// Its unit; empty for a pure number.
-    pub unit: &'static str,
-    /// Decimals that are worth printing.
-    pub decimals: usize,
-    /// Its value; the uncertainty may be unknown (NaN).
-    pub value: Measured,
-}
+/// A quantity with its kind.
+pub(super) type Kinded = (QuantityKind, Quantity);
 
 /// The harmonics of a note have at least so much more power than the noise, in dB.
 pub const NOTE_OVER_NOISE_DB: f64 = 12.0;
@@ -47,14 +36,14 @@ pub const NOTE_OVER_NOISE_DB: f64 = 12.0;
 pub(super) fn note_quantities(
     sound: Sound<'_>,
     settings: &TimbreSettings,
-) -> Result<Vec<Quantity>, Error> {
+) -> Result<Vec<Kinded>, Error> {
     let found = match timbre(sound.samples, sound.rate_hz, 0.0, settings) {
         Ok(found) => found,
         Err(Error::TooShort { .. }) => return Ok(Vec::new()),
         Err(other) => return Err(other),
     };
     // Noise with a resonance seems to have a fundamental, as uncertain as it is.
-    let over_noise = found.whole.median.get(Descriptor::HarmonicToNoise);
+    let over_noise = found.regions.whole.median.get(Descriptor::HarmonicToNoise);
     let is_note = found.partials.is_some() && over_noise.is_none_or(|db| db > NOTE_OVER_NOISE_DB);
     let mut quantities = Vec::new();
     if let Some(partials) = found.partials.as_ref().filter(|_| is_note) {
@@ -65,18 +54,21 @@ pub(super) fn note_quantities(
 }
 
 /// The quantities of a second sound with its partials numbered as the first has them: each after the nearest of the first, both
-/// taken over the fundamental, within a semitone. One that has no such is told by its own number, marked.
-pub(super) fn numbered_alike(a: &[Quantity], b: Vec<Quantity>) -> Vec<Quantity> {
+/// taken over the fundamental, within a semitone. One that has no such keeps its own number, under `other`.
+pub(super) fn numbered_alike(a: &[Kinded], b: Vec<Kinded>) -> Vec<Kinded> {
     const NEAR_CENTS: f64 = 100.0;
-    let frequencies = |all: &[Quantity]| -> Vec<(usize, f64)> {
-        let of = |q: &Quantity| {
-            let number = q.key.strip_prefix("partials[")?.strip_suffix("].frequency_hz")?;
-            Some((number.parse().ok()?, q.value.value))
+    let value = |quantity: &Quantity| quantity.value.map(|value| value.value);
+    let frequencies = |all: &[Kinded]| -> Vec<(usize, f64)> {
+        let of = |(_, quantity): &Kinded| {
+            let number = quantity.key.number_in("partials")?;
+            let is_frequency = quantity.key.field() == "frequency_hz";
+            value(quantity).filter(|_| is_frequency).map(|hz| (number, hz))
         };
         all.iter().filter_map(of).collect()
     };
-    let f0 = |all: &[Quantity]| {
-        all.iter().find(|q| q.key == "f0_hz").map_or(1.0, |quantity| quantity.value.value)
+    let f0 = |all: &[Kinded]| {
+        let known = all.iter().find(|(_, quantity)| quantity.key == Key::of(F0.field));
+        known.and_then(|(_, quantity)| value(quantity)).unwrap_or(1.0)
     };
     let scale = f0(a) / f0(&b);
     let (of_a, of_b) = (frequencies(a), frequencies(&b));
@@ -85,7 +77,7 @@ pub(super) fn numbered_alike(a: &[Quantity], b: Vec<Quantity>) -> Vec<Quantity> 
         let found = all.iter().min_by(|x, y| away(hz, x.1).total_cmp(&away(hz, y.1)));
         found.filter(|other| away(hz, other.1) < NEAR_CENTS).map(|other| other.0)
     };
-    // Each is the nearest of the other, so that none is taken twice.
+    // Each is the nearest of the other, so that none has two partners.
     let partner = |(number, hz): &(usize, f64)| {
         let of_first = nearest(*hz, &of_a, &|b_hz, a_hz| away(a_hz, b_hz))?;
         let (_, a_hz) = of_a.iter().find(|(a_number, _)| *a_number == of_first)?;
@@ -93,56 +85,44 @@ pub(super) fn numbered_alike(a: &[Quantity], b: Vec<Quantity>) -> Vec<Quantity> 
     };
     let partners: Vec<(usize, Option<usize>)> =
         of_b.iter().map(|one| (one.0, partner(one))).collect();
-    let renumbered = |mut quantity: Quantity| {
-        let number = quantity.key.strip_prefix("partials[").and_then(|rest| {
-            let (number, _) = rest.split_once(']')?;
-            number.parse::<usize>().ok()
-        });
+    let renumbered = |(kind, quantity): Kinded| {
+        let number = quantity.key.number_in("partials");
         let of_number = |number| partners.iter().find(|(own, _)| *own == number);
-        if let Some((own, partner)) = number.and_then(of_number) {
-            let wanted = partner.map_or(format!("{own} of the second"), |n| n.to_string());
-            quantity.key =
-                quantity.key.replace(&format!("partials[{own}]"), &format!("partials[{wanted}]"));
-            quantity.name =
-                quantity.name.replace(&format!("partial {own},"), &format!("partial {wanted},"));
-        }
-        quantity
+        let Some((own, partner)) = number.and_then(of_number) else { return (kind, quantity) };
+        let what = quantity.name.split_once(", ").map_or(String::new(), |(_, what)| what.into());
+        let (key, name) = match partner {
+            Some(partner) => {
+                (quantity.key.with_number(*partner), format!("partial {partner}, {what}"))
+            }
+            None => (quantity.key.under("other"), format!("partial {own} of the other, {what}")),
+        };
+        (kind, Quantity { key, name: name.into(), ..quantity })
     };
     b.into_iter().map(renumbered).collect()
 }
 
-fn partial_quantities(found: &Partials, full_scale_db: f64) -> Vec<Quantity> {
-    let quantity = |key: String, name: String, unit, decimals, value: Measured| Quantity {
-        kind: QuantityKind::Partial,
-        key,
-        name,
-        unit,
-        decimals,
-        value,
-    };
+fn partial_quantities(found: &Partials, full_scale_db: f64) -> Vec<Kinded> {
+    const COMPARED: [&str; 3] = ["frequency_hz", "level_db", "decay_t60_s"];
     let mut quantities = Vec::new();
-    if let Some(f0) = found.f0_hz {
-        quantities.push(quantity("f0_hz".into(), "fundamental".into(), "Hz", 4, f0));
-    }
-    if let Some(b) = found.inharmonicity {
-        quantities.push(quantity("inharmonicity".into(), "inharmonicity".into(), "", 8, b));
+    for (label, value) in [(F0, found.f0_hz), (INHARMONICITY, found.inharmonicity)] {
+        quantities.extend(value.map(|value| Quantity::top(&label, Some(value))));
     }
     for partial in &found.partials {
-        let Partial { number, frequency_hz, frequency_hz_u, .. } = *partial;
-        let key = |what: &str| format!("partials[{number}].{what}");
-        let name = |what: &str| format!("partial {number}, {what}");
-        let frequency = Measured::new(frequency_hz, frequency_hz_u);
-        quantities.push(quantity(key("frequency_hz"), name("frequency"), "Hz", 4, frequency));
-        let tracks = found.tracks.iter().filter(|track| track.number == number);
-        let u = level_scatter(tracks, found.level_at_s, found.frame_s);
-        let level = Measured::new(partial.level_db + full_scale_db, u);
-        quantities.push(quantity(key("level_db"), name("level"), "dB", 2, level));
-        if let (Some(decay_s), Some(u)) = (partial.decay_t60_s, partial.decay_t60_s_u) {
-            let decay = Measured::new(decay_s, u);
-            quantities.push(quantity(key("decay_t60_s"), name("decay"), "s", 3, decay));
-        }
+        let key = Key::item("partials", partial.number);
+        let name = format!("partial {}", partial.number);
+        let all = Quantity::of_item(&key, &name, &Partial::FIELDS, partial);
+        let compared = all.filter(|q| q.value.is_some() && COMPARED.contains(&q.key.field()));
+        quantities.extend(compared.map(|quantity| {
+            if quantity.key.field() != "level_db" {
+                return quantity;
+            }
+            let tracks = found.tracks.iter().filter(|track| track.number == partial.number);
+            let u = level_scatter(tracks, found.level_at_s, found.frame_s);
+            let level = Measured::new(partial.level_db + full_scale_db, u);
+            Quantity { value: Some(level), ..quantity }
+        }));
     }
-    quantities
+    quantities.into_iter().map(|quantity| (QuantityKind::Partial, quantity)).collect()
 }
 
 /// How far the level of a partial scatters from point to point in its loud beginning, in dB, an even rise or fall being none.
@@ -163,81 +143,65 @@ fn level_scatter<'a>(
 }
 
 /// Descriptors; those of harmonics and of a rise only of a note.
-fn descriptor_quantities(found: &Timbre, is_note: bool) -> Vec<Quantity> {
-    let mut quantities: Vec<Quantity> = DESCRIPTORS
+fn descriptor_quantities(found: &Timbre, is_note: bool) -> Vec<Kinded> {
+    let of_noise_too = |descriptor: Descriptor| {
+        !matches!(
+            descriptor,
+            Descriptor::CentroidOverF0
+                | Descriptor::OddEven
+                | Descriptor::Tristimulus1
+                | Descriptor::Tristimulus2
+                | Descriptor::Tristimulus3
+                | Descriptor::Irregularity
+                | Descriptor::HarmonicToNoise
+        )
+    };
+    let whole = &found.regions.whole;
+    let of_spectrum = DESCRIPTORS
         .iter()
-        .filter_map(|words| {
-            let value = found.whole.median.get(words.descriptor)?;
-            let u = found.whole.median_u.get(words.descriptor).unwrap_or(f64::NAN);
-            let of_noise_too = !matches!(
-                words.descriptor,
-                Descriptor::CentroidOverF0
-                    | Descriptor::OddEven
-                    | Descriptor::Tristimulus1
-                    | Descriptor::Tristimulus2
-                    | Descriptor::Tristimulus3
-                    | Descriptor::Irregularity
-                    | Descriptor::HarmonicToNoise
-            );
-            (is_note || of_noise_too).then(|| Quantity {
-                kind: QuantityKind::Descriptor,
-                key: words.key.into(),
-                name: words.name.into(),
-                unit: words.unit,
-                decimals: words.decimals,
-                value: Measured::new(value, u),
-            })
-        })
-        .collect();
-    if let Some(rise) = found.rise.filter(|_| is_note) {
-        quantities.push(Quantity {
-            kind: QuantityKind::Descriptor,
-            key: "attack_s".into(),
-            name: "attack".into(),
-            unit: "s",
-            decimals: 4,
-            value: rise.duration_s,
+        .filter(|(descriptor, _)| is_note || of_noise_too(*descriptor))
+        .filter_map(|(descriptor, label)| {
+            let value = whole.measured(*descriptor)?;
+            Some(Quantity::new(descriptor.key(None), label, Some(value)))
         });
-    }
-    quantities
+    let rise = found.rise.filter(|_| is_note);
+    let attack = rise.map(|rise| Quantity::top(&ATTACK, Some(rise.duration_s)));
+    of_spectrum.chain(attack).map(|quantity| (QuantityKind::Descriptor, quantity)).collect()
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::quantity::{Label, Unit};
 
-    fn of(f0_hz: f64, partials: &[(usize, f64)]) -> Vec<Quantity> {
-        let quantity = |key: String, name: String, value: f64| Quantity {
-            kind: QuantityKind::Partial,
-            key,
-            name,
-            unit: "Hz",
-            decimals: 4,
-            value: Measured::new(value, 0.1),
-        };
-        let mut all = vec![quantity("f0_hz".into(), "fundamental".into(), f0_hz)];
+    fn of(f0_hz: f64, partials: &[(usize, f64)]) -> Vec<Kinded> {
+        const FREQUENCY: Label = Label::new("frequency_hz", "partial, frequency", Unit::Hertz, 4);
+        let known = |hz: f64| Some(Measured::new(hz, 0.1));
+        let mut all = vec![Quantity::top(&F0, known(f0_hz))];
         for (number, hz) in partials {
-            let key = format!("partials[{number}].frequency_hz");
-            all.push(quantity(key, format!("partial {number}, frequency"), *hz));
+            let key = Key::item("partials", *number).then(FREQUENCY.field);
+            all.push(Quantity::new(key, &FREQUENCY, known(*hz)));
         }
-        all
+        all.into_iter().map(|quantity| (QuantityKind::Partial, quantity)).collect()
     }
 
     #[test]
     fn partials_are_numbered_by_where_they_lie() {
         let a = of(520.0, &[(1, 520.0), (3, 1593.0), (6, 2960.0), (10, 8320.0)]);
         let b = of(519.0, &[(1, 519.0), (3, 1558.0), (5, 2955.0), (10, 6180.0)]);
-        let keys: Vec<String> = numbered_alike(&a, b).into_iter().map(|q| q.key).collect();
+        let alike = numbered_alike(&a, b);
+        let keys: Vec<String> = alike.iter().map(|(_, q)| q.key.to_string()).collect();
         let wanted = [
             "f0_hz",
             "partials[1].frequency_hz",
             "partials[3].frequency_hz",
             "partials[6].frequency_hz",
+            "other.partials[10].frequency_hz",
         ];
-        assert_eq!(keys[..4], wanted);
-        assert_eq!(keys[4], "partials[10 of the second].frequency_hz");
+        assert_eq!(keys, wanted);
+        assert_eq!(alike[3].1.name, "partial 6, frequency");
         // Another note: harmonic by harmonic.
         let higher = of(624.0, &[(1, 624.0), (3, 1911.0)]);
-        assert_eq!(numbered_alike(&a, higher)[2].key, "partials[3].frequency_hz");
+        assert_eq!(numbered_alike(&a, higher)[2].1.key.to_string(), "partials[3].frequency_hz");
     }
 }

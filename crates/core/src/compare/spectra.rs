@@ -1,9 +1,11 @@
 //! Averaged powers of two sounds, how far chance moves them, and what the two have in common.
 
 use rustfft::num_complex::Complex;
+use serde::Serialize;
 
 use super::significance::Family;
 use crate::frame::FramePlan;
+use crate::quantity::Key;
 use crate::spectrum::noise_floor;
 use crate::transform::RealTransform;
 use crate::units::db_from_power;
@@ -14,7 +16,7 @@ const DB_PER_POWER: f64 = 10.0 / std::f64::consts::LN_10;
 const SHARED_20_DB: f64 = 0.98;
 
 /// A stretch of frequency.
-#[derive(Debug, Clone, Copy, PartialEq)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize)]
 pub struct Band {
     /// Its middle in Hz.
     pub center_hz: f64,
@@ -33,6 +35,12 @@ impl Band {
         let mut names = NAMES.iter().map(|name| name * decade);
         let near = names.find(|name| (self.center_hz / name - 1.0).abs() < 0.02);
         near.unwrap_or(self.center_hz)
+    }
+
+    /// Where it stands in a list of bands of 1/`fraction` octave.
+    pub(super) fn key(&self, fraction: u32) -> Key {
+        // Narrower ones share the names of the third-octave bands.
+        Key::band("bands", if fraction <= 3 { self.nominal_hz() } else { self.center_hz })
     }
 }
 
@@ -82,9 +90,10 @@ pub(super) struct Spectra {
 }
 
 /// The difference of one stretch of frequency between two sounds.
-#[derive(Debug, Clone, Copy, PartialEq)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize)]
 pub struct BandDifference {
     /// The stretch.
+    #[serde(flatten)]
     pub band: Band,
     /// Level in the first, RMS re that of a full-scale sine, in dB; `None` for silence.
     pub a_db: Option<f64>,
@@ -97,9 +106,11 @@ pub struct BandDifference {
     /// The least difference that would be real, in dB.
     pub least_db: Option<f64>,
     /// Whether the difference is real.
+    #[serde(rename = "distinguishable")]
     pub is_real: bool,
     /// Whether something hides it: what the two have in common is less than 20 dB above what each has of its own, so that a difference says
     /// nothing of what lies between them; or all there is are side lobes of what is louder elsewhere.
+    #[serde(rename = "masked")]
     pub is_masked: bool,
 }
 

@@ -32,14 +32,15 @@ pub struct Region {
 }
 
 /// The course of a take, as far as it can be said.
-#[derive(Debug, Clone, PartialEq, Default)]
+#[derive(Debug, Clone, PartialEq, Default, Serialize)]
 pub struct Course {
     /// Where something sounds.
     pub regions: Vec<Region>,
     /// When something begins to sound, in seconds from the start of the take.
     pub onsets_s: Vec<f64>,
-    /// Whether the take ends while something sounds.
-    pub is_cut_off: bool,
+    /// When the last sound has died into the noise, in seconds from the start of the take; `None` if the span ends
+    /// before.
+    pub died_s: Option<f64>,
 }
 
 /// Follows the energy of a take, all channels together.
@@ -142,7 +143,8 @@ impl CourseMeter {
             region.end_s += start_s;
         }
         let onsets_s = onsets_s.into_iter().map(|time_s| start_s + time_s).collect();
-        Course { regions, onsets_s, is_cut_off }
+        let died_s = regions.last().filter(|_| !is_cut_off).map(|region| region.end_s);
+        Course { regions, onsets_s, died_s }
     }
 }
 
@@ -301,7 +303,7 @@ mod tests {
             for (onset_s, (start_s, _)) in course.onsets_s.iter().zip(&truth) {
                 worst_onset = worst_onset.max((onset_s - start_s).abs());
             }
-            assert!(!course.is_cut_off);
+            assert!(course.died_s.is_some());
         }
         println!(
             "worst edge of a region {:.1} ms, worst onset {:.1} ms",
@@ -409,6 +411,6 @@ mod tests {
         tone[47_990] += 0.05;
         let course = course_of(&tone, 1e-5);
         assert_eq!(course.regions, [Region { start_s: 0.0, end_s: 1.0 }]);
-        assert!(course.is_cut_off && course.onsets_s == [0.0], "{course:?}");
+        assert!(course.died_s.is_none() && course.onsets_s == [0.0], "{course:?}");
     }
 }

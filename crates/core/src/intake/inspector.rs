@@ -1,16 +1,19 @@
 //! Everything that is looked at in one take, in one pass.
 
-use serde::Serialize;
+use serde::{Serialize, Serializer};
 
-use super::course::{Course, CourseMeter};
+use super::course::{Course, CourseMeter, Region};
 use super::faults::{FaultMeter, Faults};
 use super::grain::Grains;
 use super::hum::{Hum, HumMeter};
 use super::levels::{ChannelLevels, LevelGauge};
 use super::noise::{Noise, NoiseMeter};
+use super::period::Period;
 use super::relation::ChannelRelation;
 use super::true_peak::TruePeakMeter;
 use crate::finding::Finding;
+use crate::measured::Measured;
+use crate::quantity::{Field, Key, Label, Quantities, Quantity, Unit, bare, pair};
 use crate::span::SampleSpan;
 use crate::units::{amplitude_from_db, db_from_power};
 
@@ -24,6 +27,8 @@ const FAULT_REACH_S: f64 = 0.015;
 /// What is found in one channel.
 #[derive(Debug, Clone, PartialEq, Serialize)]
 pub struct ChannelInspection {
+    /// Its name; its number, counted from 1, unless [`Inspection::name`] gave it another.
+    pub name: String,
     /// Levels and clipping.
     #[serde(flatten)]
     pub levels: ChannelLevels,
@@ -40,17 +45,140 @@ pub struct ChannelInspection {
     /// Clicks and dropouts.
     #[serde(flatten)]
     pub faults: Faults,
+    /// Its period, where one was measured: [`super::period`].
+    pub period: Option<Period>,
+    /// Levels of sound pressure.
+    #[serde(flatten)]
+    pub pressure: PressureLevels,
+}
+
+/// Levels in dB re 20 µPa; unknown until [`ChannelInspection::calibrate`].
+#[derive(Debug, Clone, Copy, PartialEq, Default, Serialize)]
+#[expect(clippy::struct_field_names, reason = "they are keys, with their unit last")]
+pub struct PressureLevels {
+    /// Of a full-scale sine.
+    pub full_scale_db: Option<f64>,
+    /// RMS.
+    pub rms_db: Option<f64>,
+    /// RMS of the loudest 50 ms.
+    pub loudest_db: Option<f64>,
+    /// RMS of the noise.
+    pub noise_floor_db: Option<f64>,
 }
 
 /// What is found in one take.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, PartialEq, Serialize)]
 pub struct Inspection {
     /// The channels.
     pub channels: Vec<ChannelInspection>,
     /// Each channel compared with the next.
+    #[serde(rename = "correlations", serialize_with = "correlations")]
     pub relations: Vec<ChannelRelation>,
     /// When something sounds and begins, all channels together.
+    #[serde(flatten)]
     pub course: Course,
+}
+
+fn correlations<S: Serializer>(
+    relations: &[ChannelRelation],
+    serializer: S,
+) -> Result<S::Ok, S::Error> {
+    serializer.collect_seq(relations.iter().map(ChannelRelation::correlation))
+}
+
+impl ChannelInspection {
+    /// Its numbers.
+    pub const FIELDS: [Field<Self>; 24] = [
+        Field::plain("peak_dbfs", "peak", Unit::FullScale, 2, |c| c.levels.peak_dbfs),
+        Field::plain("true_peak_dbfs", "true peak", Unit::FullScale, 2, |c| {
+            c.levels.true_peak_dbfs
+        }),
+        Field::plain("rms_dbfs", "RMS", Unit::FullScale, 2, |c| c.levels.rms_dbfs),
+        Field::plain("crest_db", "crest", Unit::Decibel, 1, |c| c.levels.crest_db),
+        Field::plain("loudest_dbfs", "loudest 50 ms", Unit::FullScale, 2, |c| {
+            c.levels.loudest_dbfs
+        }),
+        Field::plain("dc_offset", "DC", Unit::One, 6, |c| Some(c.levels.dc_offset)),
+        Field::plain("bits_used", "bits used", Unit::One, 0, |c| c.levels.bits_used.map(f64::from)),
+        Field::plain("clipped_samples", "clipped samples", Unit::One, 0, |c| {
+            Some(c.levels.clipped_samples as f64)
+        }),
+        Field::plain("flat_top_dbfs", "flat tops", Unit::FullScale, 2, |c| c.levels.flat_top_dbfs),
+        Field::plain("noise_floor_dbfs", "noise floor", Unit::FullScale, 1, |c| c.noise_floor_dbfs),
+        Field::plain("dynamic_range_db", "range", Unit::Decibel, 1, |c| c.dynamic_range_db),
+        Field::plain("bandwidth_hz", "bandwidth", Unit::Hertz, 0, |c| c.bandwidth_hz),
+        Field::plain("band_edge_db", "fall at the band edge", Unit::Decibel, 1, |c| c.band_edge_db),
+        Field::measured("hum.mains_hz", "mains frequency", Unit::Hertz, 2, |c| {
+            pair(c.hum.as_ref().map(|hum| hum.mains_hz), None)
+        }),
+        Field::measured("hum.level_dbfs", "hum", Unit::FullScale, 1, |c| {
+            pair(c.hum.as_ref().map(|hum| hum.level_dbfs), None)
+        }),
+        Field::plain("click_count", "clicks", Unit::One, 0, |c| Some(c.faults.click_count as f64)),
+        Field::plain("dropout_count", "dropouts", Unit::One, 0, |c| {
+            Some(c.faults.dropout_count as f64)
+        }),
+        Field::measured("period.period_s", "period", Unit::Second, 9, |c| {
+            c.period.map(|period| Measured::new(period.period_s, period.period_s_u))
+        }),
+        Field::measured("period.frequency_hz", "frequency of the period", Unit::Hertz, 6, |c| {
+            c.period.map(|period| Measured::new(period.frequency_hz, period.frequency_hz_u))
+        }),
+        Field::measured("period.periods", "periods", Unit::One, 0, |c| {
+            pair(c.period.map(|period| f64::from(period.periods)), None)
+        }),
+        Field::plain("full_scale_db", "level of full scale", Unit::Level, 2, |c| {
+            c.pressure.full_scale_db
+        }),
+        Field::plain("rms_db", "level", Unit::Level, 2, |c| c.pressure.rms_db),
+        Field::plain("loudest_db", "level of the loudest 50 ms", Unit::Level, 2, |c| {
+            c.pressure.loudest_db
+        }),
+        Field::plain("noise_floor_db", "level of the noise", Unit::Level, 1, |c| {
+            c.pressure.noise_floor_db
+        }),
+    ];
+
+    /// Adds levels of sound pressure: a full-scale sine has so many dB re 20 µPa.
+    pub fn calibrate(&mut self, full_scale_db: f64) {
+        let level = |dbfs: Option<f64>| dbfs.map(|dbfs| dbfs + full_scale_db);
+        self.pressure = PressureLevels {
+            full_scale_db: Some(full_scale_db),
+            rms_db: level(self.levels.rms_dbfs),
+            loudest_db: level(self.levels.loudest_dbfs),
+            noise_floor_db: level(self.noise_floor_dbfs),
+        };
+    }
+}
+
+impl Quantities for Inspection {
+    fn quantities(&self) -> Vec<Quantity> {
+        const CORRELATION: Label =
+            Label::new("correlations", "correlation with the next channel", Unit::One, 3);
+        const ONSET: Label = Label::new("onsets_s", "onset", Unit::Second, 3);
+        const DIED: Label = Label::new("died_s", "end of the sound", Unit::Second, 3);
+        const REGION: [Field<Region>; 2] = [
+            Field::plain("start_s", "start", Unit::Second, 3, |region| Some(region.start_s)),
+            Field::plain("end_s", "end", Unit::Second, 3, |region| Some(region.end_s)),
+        ];
+        let mut all = vec![Quantity::top(&DIED, pair(self.course.died_s, None))];
+        for (n, channel) in (1..).zip(&self.channels) {
+            let (key, name) = (Key::item("channels", n), format!("channel {}", channel.name));
+            all.extend(Quantity::of_item(&key, &name, &ChannelInspection::FIELDS, channel));
+        }
+        for (n, relation) in (1..).zip(&self.relations) {
+            let key = Key::item(CORRELATION.field, n);
+            all.push(Quantity::new(key, &CORRELATION, pair(relation.correlation(), None)));
+        }
+        for (n, region) in (1..).zip(&self.course.regions) {
+            let key = Key::item("regions", n);
+            all.extend(Quantity::of_item(&key, &format!("sounding region {n}"), &REGION, region));
+        }
+        for (n, onset_s) in (1..).zip(&self.course.onsets_s) {
+            all.push(Quantity::new(Key::item(ONSET.field, n), &ONSET, bare(*onset_s)));
+        }
+        all
+    }
 }
 
 /// Inspects a take whose samples arrive in blocks of all channels.
@@ -130,6 +258,7 @@ impl Inspector {
                 let levels = gauge.finish(Some(true_peak.finish()));
                 let range = levels.loudest_dbfs.zip(floor_dbfs).map(|(loud, floor)| loud - floor);
                 ChannelInspection {
+                    name: String::new(),
                     levels,
                     noise_floor_dbfs: floor_dbfs,
                     dynamic_range_db: range,
@@ -137,6 +266,8 @@ impl Inspector {
                     band_edge_db: edge_db,
                     hum: hum.finish(),
                     faults: faults.finish(),
+                    period: None,
+                    pressure: PressureLevels::default(),
                 }
             })
             .collect();
@@ -163,7 +294,10 @@ impl Inspector {
         course.onsets_s.retain(|onset_s| {
             faults.iter().all(|fault_s| (onset_s - fault_s).abs() > FAULT_REACH_S)
         });
-        Inspection { channels, relations, course }
+        let mut found = Inspection { channels, relations, course };
+        let numbers: Vec<String> = (1..=found.channels.len()).map(|n| n.to_string()).collect();
+        found.name(&numbers);
+        found
     }
 }
 
@@ -194,21 +328,29 @@ impl SoundInspector {
 }
 
 impl Inspection {
-    /// What all this says about the recording; `names` are those of the channels.
+    /// Gives the channels their names.
+    pub fn name(&mut self, names: &[String]) {
+        for (channel, name) in self.channels.iter_mut().zip(names) {
+            channel.name.clone_from(name);
+        }
+    }
+
+    /// What all this says about the recording.
     #[must_use]
-    pub fn findings(&self, names: &[String]) -> Vec<Finding> {
+    pub fn findings(&self) -> Vec<Finding> {
         let mut findings = Vec::new();
         let loudest = self.channels.iter().filter_map(|channel| channel.levels.rms_dbfs);
         let loudest = loudest.fold(f64::NEG_INFINITY, f64::max);
-        for (channel, name) in self.channels.iter().zip(names) {
+        for channel in &self.channels {
+            let name = &channel.name;
             findings.extend(channel.levels.findings(name));
             findings.extend(channel.dead(name, loudest));
             findings.extend(channel.lossy_like(name));
             findings.extend(channel.hum.iter().map(|hum| hum.finding(name)));
             findings.extend(channel.faults.findings(name));
         }
-        for (relation, pair) in self.relations.iter().zip(names.windows(2)) {
-            findings.extend(relation.finding(&pair[0], &pair[1]));
+        for (relation, pair) in self.relations.iter().zip(self.channels.windows(2)) {
+            findings.extend(relation.finding(&pair[0].name, &pair[1].name));
         }
         findings
     }

@@ -17,7 +17,9 @@ pub use course::{Course, Region};
 pub use envelope::{Column, Envelope};
 pub use faults::{Dropout, Faults};
 pub use hum::Hum;
-pub use inspector::{ChannelInspection, Inspection, Inspector, LevelInspector, SoundInspector};
+pub use inspector::{
+    ChannelInspection, Inspection, Inspector, LevelInspector, PressureLevels, SoundInspector,
+};
 pub use levels::{ChannelLevels, Clip, LevelMeter};
 pub(crate) use onsets::{Onset, OnsetFinder};
 pub use period::{Period, period};

@@ -40,8 +40,9 @@ pub use resynthesis::{Moment, TrackPoint, sound_of};
 
 use crate::error::Error;
 use crate::finding::Finding;
-use crate::measured::Measured;
+use crate::measured::{Measured, flat};
 use crate::pitch::{Pitch, PitchNote, PitchSettings, pitch};
+use crate::quantity::{Field, Key, Label, Quantities, Quantity, Unit, bare, pair};
 use crate::transform::fast_length;
 use crate::units::cents_between;
 use envelope::{Component, Course, Envelope, envelope};
@@ -95,6 +96,23 @@ impl Default for PartialsSettings {
             shortest_s: 0.03,
         }
     }
+}
+
+/// A partial over time, column by column.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub struct TrackColumns {
+    /// Its number.
+    pub number: usize,
+    /// Time of its first point in seconds from the start of the take.
+    pub start_s: f64,
+    /// Time between points.
+    pub hop_s: f64,
+    /// Frequencies in Hz.
+    pub frequency_hz: Vec<f64>,
+    /// Levels of the amplitude in dB, re what all levels refer to.
+    pub level_db: Vec<f64>,
+    /// Phases of a cosine in radians.
+    pub phase_rad: Vec<f64>,
 }
 
 /// A partial over time.
@@ -158,42 +176,148 @@ pub struct Partial {
     pub end_s: f64,
 }
 
+impl Partial {
+    /// Its numbers.
+    pub const FIELDS: [Field<Self>; 15] = [
+        Field::measured("frequency_hz", "frequency", Unit::Hertz, 4, |partial| {
+            Some(Measured::new(partial.frequency_hz, partial.frequency_hz_u))
+        }),
+        Field::plain("level_db", "level", Unit::Level, 2, |partial| Some(partial.level_db)),
+        Field::plain("cents_from_harmonic", "distance from harmonic", Unit::Cent, 2, |partial| {
+            partial.cents_from_harmonic
+        }),
+        Field::plain(
+            "cents_from_law",
+            "distance from the stiff string",
+            Unit::Cent,
+            2,
+            |partial| partial.cents_from_law,
+        ),
+        Field::plain("ratio", "ratio", Unit::One, 4, |partial| partial.ratio),
+        Field::plain("target_ratio", "ratio wanted", Unit::One, 4, |partial| partial.target_ratio),
+        Field::plain(
+            "cents_from_target",
+            "distance from the ratio wanted",
+            Unit::Cent,
+            2,
+            |partial| partial.cents_from_target,
+        ),
+        Field::measured("decay_t60_s", "decay", Unit::Second, 3, |partial| {
+            pair(partial.decay_t60_s, partial.decay_t60_s_u)
+        }),
+        Field::measured("late_t60_s", "late decay", Unit::Second, 3, |partial| {
+            pair(partial.late_t60_s, partial.late_t60_s_u)
+        }),
+        Field::plain("knee_s", "knee", Unit::Second, 2, |partial| partial.knee_s),
+        Field::measured("beat_hz", "beat", Unit::Hertz, 4, |partial| {
+            pair(partial.beat_hz, partial.beat_hz_u)
+        }),
+        Field::plain("beat_depth_db", "depth of the beat", Unit::Decibel, 1, |partial| {
+            partial.beat_depth_db
+        }),
+        Field::plain("second_below_db", "weaker component", Unit::Decibel, 1, |partial| {
+            partial.second_below_db
+        }),
+        Field::plain("start_s", "start", Unit::Second, 2, |partial| Some(partial.start_s)),
+        Field::plain("end_s", "end", Unit::Second, 2, |partial| Some(partial.end_s)),
+    ];
+}
+
 /// The partials of a note.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, PartialEq, Serialize)]
 pub struct Partials {
     /// When the note begins and ends, in seconds from the start of the take.
     pub start_s: f64,
     /// See above.
     pub end_s: f64,
     /// Frequency of the first partial as the law gives it, F·√(1 + B); `None` without a fundamental.
+    #[serde(flatten, serialize_with = "flat::f0_hz")]
     pub f0_hz: Option<Measured>,
     /// F, the fundamental of the string if it had no stiffness.
+    #[serde(flatten, serialize_with = "flat::stiff_f_hz")]
     pub stiff_f_hz: Option<Measured>,
     /// B.
+    #[serde(flatten, serialize_with = "flat::inharmonicity")]
     pub inharmonicity: Option<Measured>,
     /// Scatter of the partials about the law, in cents.
     pub law_scatter_cents: Option<f64>,
     /// When the levels of the partials are told: where all together are loudest, in seconds.
     pub level_at_s: f64,
     /// Level of a full-scale sine in dB: 0, or re 20 µPa after [`Partials::calibrate`].
+    #[serde(skip)]
     pub full_scale_db: f64,
     /// The partials.
     pub partials: Vec<Partial>,
     /// Their tracks, in the order of their numbers and times.
+    #[serde(skip)]
     pub tracks: Vec<PartialTrack>,
     /// What the tracks leave of the sound, in dB re the sound: of all, and from 0.1 s after the onset on.
     pub residual_db: f64,
     /// See above.
     pub residual_sustain_db: Option<f64>,
     /// Length of a frame, and time between the points of a track, in seconds.
+    #[serde(skip)]
     pub frame_s: f64,
     /// See above.
+    #[serde(skip)]
     pub hop_s: f64,
     /// What must be known beside it.
+    #[serde(skip)]
     pub findings: Vec<Finding>,
 }
 
+/// The fundamental of a note, and the stiffness of its string.
+pub(crate) const F0: Label = Label::new("f0_hz", "fundamental", Unit::Hertz, 4).with_u();
+pub(crate) const INHARMONICITY: Label =
+    Label::new("inharmonicity", "inharmonicity", Unit::One, 8).with_u();
+
+impl Quantities for Partials {
+    fn quantities(&self) -> Vec<Quantity> {
+        const STIFF_F: Label =
+            Label::new("stiff_f_hz", "F of the stiff string", Unit::Hertz, 4).with_u();
+        const SCATTER: Label =
+            Label::new("law_scatter_cents", "scatter about the stiff string", Unit::Cent, 3);
+        const LEVEL_AT: Label = Label::new("level_at_s", "time of the levels", Unit::Second, 3);
+        const START: Label = Label::new("start_s", "start of the note", Unit::Second, 3);
+        const END: Label = Label::new("end_s", "end of the note", Unit::Second, 3);
+        const LEFT: Label = Label::new("residual_db", "residual", Unit::Decibel, 1);
+        const LEFT_LATER: Label =
+            Label::new("residual_sustain_db", "residual after the attack", Unit::Decibel, 1);
+        let mut all = vec![
+            Quantity::top(&START, bare(self.start_s)),
+            Quantity::top(&END, bare(self.end_s)),
+            Quantity::top(&F0, self.f0_hz),
+            Quantity::top(&STIFF_F, self.stiff_f_hz),
+            Quantity::top(&INHARMONICITY, self.inharmonicity),
+            Quantity::top(&SCATTER, pair(self.law_scatter_cents, None)),
+            Quantity::top(&LEVEL_AT, bare(self.level_at_s)),
+            Quantity::top(&LEFT, bare(self.residual_db)),
+            Quantity::top(&LEFT_LATER, pair(self.residual_sustain_db, None)),
+        ];
+        for partial in &self.partials {
+            let (key, name) =
+                (Key::item("partials", partial.number), format!("partial {}", partial.number));
+            all.extend(Quantity::of_item(&key, &name, &Partial::FIELDS, partial));
+        }
+        all
+    }
+}
+
 impl Partials {
+    /// The tracks column by column.
+    #[must_use]
+    pub fn columns(&self) -> Vec<TrackColumns> {
+        let columns = |track: &PartialTrack| TrackColumns {
+            number: track.number,
+            start_s: track.start_s,
+            hop_s: track.hop_s,
+            frequency_hz: track.points.iter().map(|point| point.frequency_hz).collect(),
+            level_db: track.points.iter().map(|point| self.level_db_at(point)).collect(),
+            phase_rad: track.points.iter().map(|point| point.phase_rad).collect(),
+        };
+        self.tracks.iter().map(columns).collect()
+    }
+
     /// Refers all levels to sound pressure: a full-scale sine has so many dB re 20 µPa.
     pub fn calibrate(&mut self, full_scale_db: f64) {
         for partial in &mut self.partials {

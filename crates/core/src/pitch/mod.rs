@@ -51,6 +51,7 @@ use serde::Serialize;
 
 use crate::error::Error;
 use crate::finding::Finding;
+use crate::quantity::{Field, Key, Quantities, Quantity, Unit};
 use crate::units::{Extent, cents_between};
 
 /// How the fundamental is looked for.
@@ -167,14 +168,34 @@ impl PitchPoint {
 }
 
 /// What was found.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, PartialEq, Serialize)]
 pub struct Pitch {
     /// Distance between frames in seconds.
     pub hop_s: f64,
-    /// The fundamental frame by frame.
-    pub track: Vec<PitchPoint>,
     /// Its notes.
     pub notes: Vec<PitchNote>,
+    /// The fundamental frame by frame.
+    pub track: Vec<PitchPoint>,
+}
+
+impl Quantities for Pitch {
+    fn quantities(&self) -> Vec<Quantity> {
+        const RIVAL: [Field<Rival>; 2] = [
+            Field::plain("f0_hz", "fundamental", Unit::Hertz, 1, |rival| Some(rival.f0_hz)),
+            Field::plain("confidence", "confidence", Unit::One, 3, |rival| Some(rival.confidence)),
+        ];
+        let mut all = Vec::new();
+        for (n, note) in (1..).zip(&self.notes) {
+            let (key, name) = (Key::item("notes", n), format!("note {n}"));
+            all.extend(Quantity::of_item(&key, &name, &PitchNote::FIELDS, note));
+            for (k, rival) in (1..).zip(&note.rivals) {
+                let (key, name) =
+                    (key.clone().then_item("rivals", k), format!("{name}, alternative {k}"));
+                all.extend(Quantity::of_item(&key, &name, &RIVAL, rival));
+            }
+        }
+        all
+    }
 }
 
 /// Follows the fundamental of a stream of samples.

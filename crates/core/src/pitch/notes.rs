@@ -5,6 +5,8 @@ use std::f64::consts::TAU;
 use serde::Serialize;
 
 use super::{Basis, PitchPoint};
+use crate::measured::Measured;
+use crate::quantity::{Field, Unit};
 use crate::units::{Note, cents_between};
 use crate::wavering::{Wavering, wavering};
 
@@ -55,6 +57,45 @@ pub struct PitchNote {
     pub fundamental_present: bool,
     /// Other readings of its frames, the likeliest first.
     pub rivals: Vec<Rival>,
+}
+
+impl PitchNote {
+    /// Its numbers.
+    pub const FIELDS: [Field<Self>; 15] = [
+        Field::plain("start_s", "start", Unit::Second, 2, |note| Some(note.start_s)),
+        Field::plain("end_s", "end", Unit::Second, 2, |note| Some(note.end_s)),
+        Field::measured("f0_hz", "fundamental", Unit::Hertz, 4, |note| {
+            Some(Measured::new(note.f0_hz, note.f0_hz_u))
+        }),
+        Field::measured("cents", "distance from the note", Unit::Cent, 3, |note| {
+            Some(Measured::new(note.cents, note.cents_u))
+        }),
+        Field::plain("drift_cents_per_s", "drift", Unit::CentPerSecond, 1, |note| {
+            Some(note.drift_cents_per_s)
+        }),
+        Field::plain("vibrato_rate_hz", "vibrato", Unit::Hertz, 2, |note| {
+            note.vibrato.vibrato_rate_hz
+        }),
+        Field::plain("vibrato_depth_cents", "depth of the vibrato", Unit::Cent, 1, |note| {
+            note.vibrato.vibrato_depth_cents
+        }),
+        Field::plain("jitter_cents", "jitter", Unit::Cent, 2, |note| Some(note.jitter_cents)),
+        Field::plain("shimmer_db", "shimmer", Unit::Decibel, 2, |note| Some(note.shimmer_db)),
+        Field::plain("confidence", "confidence", Unit::One, 3, |note| Some(note.confidence)),
+        Field::plain("explained", "share of the power explained", Unit::One, 3, |note| {
+            Some(note.explained)
+        }),
+        Field::plain("tones_explained", "share of the tones explained", Unit::One, 3, |note| {
+            Some(note.tones_explained)
+        }),
+        Field::plain("inharmonicity", "inharmonicity", Unit::One, 8, |note| {
+            Some(note.inharmonicity)
+        }),
+        Field::plain("stretch", "stiffness followed", Unit::One, 8, |note| Some(note.stretch)),
+        Field::plain("strongest_harmonic", "strongest harmonic", Unit::One, 0, |note| {
+            Some(note.strongest_harmonic as f64)
+        }),
+    ];
 }
 
 /// A regular wavering.

@@ -3,6 +3,8 @@
 use serde::Serialize;
 
 use super::{Peak, Spectrum};
+use crate::measured::Measured;
+use crate::quantity::{Field, Unit};
 use crate::units::cents_between;
 
 /// Two tones and what lies between them. Uncertainties are standard uncertainties (k = 1).
@@ -24,6 +26,24 @@ pub struct Difference {
     pub interval_cents: f64,
     /// Level of the weaker tone re the stronger in dB: the beat's depth follows from it.
     pub level_difference_db: f64,
+}
+
+impl Difference {
+    /// Its numbers.
+    pub const FIELDS: [Field<Self>; 6] = [
+        Field::plain("low_hz", "lower tone", Unit::Hertz, 2, |pair| Some(pair.low_hz)),
+        Field::plain("high_hz", "higher tone", Unit::Hertz, 2, |pair| Some(pair.high_hz)),
+        Field::measured("difference_hz", "difference", Unit::Hertz, 6, |pair| {
+            Some(Measured::new(pair.difference_hz, pair.difference_hz_u))
+        }),
+        Field::measured("period_s", "period of the beat", Unit::Second, 6, |pair| {
+            Some(Measured::new(pair.period_s, pair.period_s_u))
+        }),
+        Field::plain("interval_cents", "interval", Unit::Cent, 1, |pair| Some(pair.interval_cents)),
+        Field::plain("level_difference_db", "level difference", Unit::Decibel, 1, |pair| {
+            Some(pair.level_difference_db)
+        }),
+    ];
 }
 
 impl Spectrum {

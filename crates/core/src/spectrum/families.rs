@@ -16,6 +16,8 @@
 use serde::Serialize;
 
 use super::Peak;
+use crate::measured::Measured;
+use crate::quantity::{Field, Unit, pair};
 use crate::units::{Note, cents_between};
 
 /// Tones that lie on one harmonic series. Uncertainties are standard uncertainties (k = 1).
@@ -53,6 +55,31 @@ pub struct Member {
     pub frequency_hz: f64,
     /// Distance from n·F·√(1 + B·n²) in cents.
     pub cents: f64,
+}
+
+impl Family {
+    /// Its numbers.
+    pub const FIELDS: [Field<Self>; 5] = [
+        Field::measured("fundamental_hz", "fundamental", Unit::Hertz, 4, |family| {
+            Some(Measured::new(family.fundamental_hz, family.fundamental_hz_u))
+        }),
+        Field::plain("spacing_hz", "spacing", Unit::Hertz, 4, |family| Some(family.spacing_hz)),
+        Field::measured("inharmonicity", "inharmonicity", Unit::One, 8, |family| {
+            pair(Some(family.inharmonicity), family.inharmonicity_u)
+        }),
+        Field::plain("cents", "distance from the note", Unit::Cent, 1, |family| Some(family.cents)),
+        Field::plain("strongest_number", "strongest harmonic", Unit::One, 0, |family| {
+            Some(f64::from(family.strongest_number))
+        }),
+    ];
+}
+
+impl Member {
+    /// Its numbers.
+    pub const FIELDS: [Field<Self>; 2] = [
+        Field::plain("frequency_hz", "frequency", Unit::Hertz, 4, |tone| Some(tone.frequency_hz)),
+        Field::plain("cents", "distance from the series", Unit::Cent, 2, |tone| Some(tone.cents)),
+    ];
 }
 
 /// Fewest tones of a series.

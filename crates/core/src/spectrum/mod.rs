@@ -56,12 +56,13 @@ pub(crate) use floor::noise_floor;
 pub use response::ResponseCurve;
 pub use zoom::{Zoom, ZoomPass};
 
-use serde::{Serialize, Serializer};
+use serde::Serialize;
 
 use crate::error::Error;
 use crate::finding::Finding;
 use crate::frame::{FramePlan, FrameSettings};
 use crate::measured::Measured;
+use crate::quantity::{Field, Key, Label, Quantities, Quantity, Unit, bare, pair};
 use crate::units::{
     LevelReference, Note, amplitude_from_db, cents_between, db_from_amplitude, db_from_power,
 };
@@ -143,7 +144,7 @@ pub struct Peak {
     /// Its uncertainty.
     pub phase_rad_u: Option<f64>,
     /// Nearest note.
-    #[serde(serialize_with = "as_text")]
+    #[serde(serialize_with = "crate::units::note_text")]
     pub note: Note,
     /// Distance from that note in cents.
     pub cents: f64,
@@ -167,10 +168,30 @@ fn with_frames(
     (frequency, amplitude, None, Method::Frames)
 }
 
-// The serializer hands over a reference.
-#[expect(clippy::trivially_copy_pass_by_ref)]
-fn as_text<S: Serializer>(note: &Note, serializer: S) -> Result<S::Ok, S::Error> {
-    serializer.collect_str(note)
+impl Peak {
+    /// Its numbers.
+    pub const FIELDS: [Field<Self>; 8] = [
+        Field::measured("frequency_hz", "frequency", Unit::Hertz, 6, |peak| {
+            Some(Measured::new(peak.frequency_hz, peak.frequency_hz_u))
+        }),
+        Field::measured("level_db", "level", Unit::Level, 4, |peak| {
+            Some(Measured::new(peak.level_db, peak.level_db_u))
+        }),
+        Field::measured("amplitude", "amplitude", Unit::One, 6, |peak| {
+            Some(Measured::new(peak.amplitude, peak.amplitude_u))
+        }),
+        Field::measured("phase_rad", "phase", Unit::Radian, 4, |peak| {
+            pair(peak.phase_rad, peak.phase_rad_u)
+        }),
+        Field::measured("cents", "distance from the note", Unit::Cent, 4, |peak| {
+            Some(Measured::new(peak.cents, peak.cents_u))
+        }),
+        Field::plain("prominence_db", "prominence", Unit::Decibel, 1, |peak| {
+            Some(peak.prominence_db)
+        }),
+        Field::plain("width_hz", "width", Unit::Hertz, 2, |peak| peak.width_hz),
+        Field::plain("harmonic", "harmonic", Unit::One, 0, |peak| peak.harmonic.map(f64::from)),
+    ];
 }
 
 /// A measured spectrum.
@@ -221,6 +242,50 @@ pub struct Spectrum {
     /// What the engineer must know about this result.
     #[serde(skip)]
     pub findings: Vec<Finding>,
+}
+
+impl Quantities for Spectrum {
+    fn quantities(&self) -> Vec<Quantity> {
+        const SPACING: Label = Label::new("bin_spacing_hz", "bin spacing", Unit::Hertz, 3);
+        const RESOLUTION: Label = Label::new("resolution_hz", "resolution", Unit::Hertz, 2);
+        const NOISE_BANDWIDTH: Label =
+            Label::new("noise_bandwidth_hz", "noise bandwidth", Unit::Hertz, 3);
+        const WINDOW: Label = Label::new("window_s", "window", Unit::Second, 4);
+        const FRAMES: Label = Label::new("independent_frames", "independent frames", Unit::One, 1);
+        const FLOOR: Label = Label::new("noise_floor_db", "noise floor in a bin", Unit::Level, 1);
+        const WEAKER: Label = Label::new("weaker_peaks", "weaker peaks", Unit::One, 0);
+        const TENTH: Label = Label::new("power_10_hz", "10 % of the power below", Unit::Hertz, 0);
+        const HALF: Label = Label::new("power_50_hz", "50 % of the power below", Unit::Hertz, 0);
+        const NINE_TENTHS: Label =
+            Label::new("power_90_hz", "90 % of the power below", Unit::Hertz, 0);
+        let power = self.cumulative();
+        let mut all = vec![
+            Quantity::top(&SPACING, bare(self.bin_spacing_hz)),
+            Quantity::top(&RESOLUTION, bare(self.resolution_hz)),
+            Quantity::top(&NOISE_BANDWIDTH, bare(self.noise_bandwidth_hz)),
+            Quantity::top(&WINDOW, bare(self.window_s)),
+            Quantity::top(&FRAMES, pair(self.independent_frames, None)),
+            Quantity::top(&FLOOR, pair(self.noise_floor_db, None)),
+            Quantity::top(&WEAKER, bare(self.weaker_peaks as f64)),
+            Quantity::top(&TENTH, pair(power.map(|power| power.power_10_hz), None)),
+            Quantity::top(&HALF, pair(power.map(|power| power.power_50_hz), None)),
+            Quantity::top(&NINE_TENTHS, pair(power.map(|power| power.power_90_hz), None)),
+        ];
+        for (n, peak) in (1..).zip(&self.peaks) {
+            let key = Key::item("peaks", n);
+            all.extend(Quantity::of_item(&key, &format!("tone {n}"), &Peak::FIELDS, peak));
+        }
+        for (n, family) in (1..).zip(&self.families) {
+            let (key, name) = (Key::item("families", n), format!("series {n}"));
+            all.extend(Quantity::of_item(&key, &name, &Family::FIELDS, family));
+            for member in &family.members {
+                let key = key.clone().then_item("members", member.number as usize);
+                let name = format!("{name}, harmonic {}", member.number);
+                all.extend(Quantity::of_item(&key, &name, &Member::FIELDS, member));
+            }
+        }
+        all
+    }
 }
 
 impl Spectrum {

@@ -3,7 +3,9 @@
 use serde::Serialize;
 
 use super::noise::MeanPowers;
+use crate::measured::Measured;
 use crate::partials::Partials;
+use crate::quantity::{Field, Key, Label, Quantity, Unit, pair};
 
 /// One harmonic of a note, over its sustained part.
 #[derive(Debug, Clone, PartialEq, Serialize)]
@@ -28,6 +30,38 @@ pub struct Harmonic {
     pub cumulative_share: f64,
     /// Level of the noise within one spacing of harmonics around it; `None` for a note too short to tell.
     pub noise_level_db: Option<f64>,
+}
+
+impl Harmonic {
+    /// Its numbers.
+    pub const FIELDS: [Field<Self>; 8] = [
+        Field::measured("frequency_hz", "frequency", Unit::Hertz, 4, |harmonic| {
+            Some(Measured::new(harmonic.frequency_hz, harmonic.frequency_hz_u))
+        }),
+        Field::plain("level_db", "level", Unit::Level, 2, |harmonic| Some(harmonic.level_db)),
+        Field::plain("level_re_first_db", "level re the first", Unit::Decibel, 2, |harmonic| {
+            harmonic.level_re_first_db
+        }),
+        Field::plain(
+            "level_re_strongest_db",
+            "level re the strongest",
+            Unit::Decibel,
+            2,
+            |harmonic| Some(harmonic.level_re_strongest_db),
+        ),
+        Field::plain("cents_from_harmonic", "distance from harmonic", Unit::Cent, 2, |harmonic| {
+            harmonic.cents_from_harmonic
+        }),
+        Field::plain("power_share", "share of the power", Unit::One, 5, |harmonic| {
+            Some(harmonic.power_share)
+        }),
+        Field::plain("cumulative_share", "cumulative share", Unit::One, 5, |harmonic| {
+            Some(harmonic.cumulative_share)
+        }),
+        Field::plain("noise_level_db", "noise around", Unit::Level, 1, |harmonic| {
+            harmonic.noise_level_db
+        }),
+    ];
 }
 
 /// A stretch of the spectral envelope that stands out, as a formant does.
@@ -70,16 +104,67 @@ pub struct HarmonicContent {
 }
 
 impl HarmonicContent {
+    pub(super) fn quantities(&self) -> Vec<Quantity> {
+        const OTHERS: Label = Label::new(
+            "content.distortion_percent",
+            "harmonics over the first (THD)",
+            Unit::Percent,
+            3,
+        );
+        const ALL_OTHERS: Label = Label::new(
+            "content.distortion_and_noise_percent",
+            "all but the first (THD+N)",
+            Unit::Percent,
+            3,
+        );
+        const REGION: [Field<EnvelopeRegion>; 3] = [
+            Field::plain("centre_hz", "middle", Unit::Hertz, 0, |region| Some(region.centre_hz)),
+            Field::plain("bandwidth_hz", "width", Unit::Hertz, 0, |region| {
+                Some(region.bandwidth_hz)
+            }),
+            Field::plain("prominence_db", "prominence", Unit::Decibel, 1, |region| {
+                Some(region.prominence_db)
+            }),
+        ];
+        const NOISE: [Field<NoiseBand>; 2] = [
+            Field::plain("noise_level_db", "level", Unit::Level, 1, |band| {
+                Some(band.noise_level_db)
+            }),
+            Field::plain("noise_share", "share of the power", Unit::One, 5, |band| {
+                Some(band.noise_share)
+            }),
+        ];
+        let mut all = vec![
+            Quantity::top(&OTHERS, pair(self.distortion_percent, None)),
+            Quantity::top(&ALL_OTHERS, pair(self.distortion_and_noise_percent, None)),
+        ];
+        for harmonic in &self.harmonics {
+            let key = Key::of("content").then_item("harmonics", harmonic.number);
+            let name = format!("harmonic {}", harmonic.number);
+            all.extend(Quantity::of_item(&key, &name, &Harmonic::FIELDS, harmonic));
+        }
+        for (n, region) in (1..).zip(&self.envelope_regions) {
+            let key = Key::of("content").then_item("envelope_regions", n);
+            all.extend(Quantity::of_item(&key, &format!("envelope region {n}"), &REGION, region));
+        }
+        for (n, band) in (1..).zip(&self.noise_bands) {
+            let key = Key::of("content").then_item("noise_bands", n);
+            let name = format!("noise at {:.0} Hz", band.center_hz);
+            all.extend(Quantity::of_item(&key, &name, &NOISE, band));
+        }
+        all
+    }
+
     /// Refers all levels to another level of a full-scale sine, by so many dB.
-    pub(super) fn calibrate(&mut self, full_scale_db: f64) {
+    pub(super) fn shift_levels(&mut self, change_db: f64) {
         for harmonic in &mut self.harmonics {
-            harmonic.level_db += full_scale_db;
+            harmonic.level_db += change_db;
             if let Some(noise_db) = &mut harmonic.noise_level_db {
-                *noise_db += full_scale_db;
+                *noise_db += change_db;
             }
         }
         for band in &mut self.noise_bands {
-            band.noise_level_db += full_scale_db;
+            band.noise_level_db += change_db;
         }
     }
 }

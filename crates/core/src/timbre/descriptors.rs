@@ -2,6 +2,9 @@
 
 use serde::ser::{Serialize, SerializeMap, Serializer};
 
+use crate::measured::Measured;
+use crate::quantity::{Key, Label, Quantity, Unit, bare, pair};
+
 /// A descriptor that has a value at every instant.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 #[repr(usize)]
@@ -42,55 +45,58 @@ pub enum Descriptor {
     HarmonicToNoise,
 }
 
-/// What stands beside the values of a descriptor.
-#[derive(Debug, Clone, Copy, PartialEq)]
-pub struct DescriptorWords {
-    /// The descriptor.
-    pub descriptor: Descriptor,
-    /// Its key in JSON and CSV, with its unit.
-    pub key: &'static str,
-    /// Its name.
-    pub name: &'static str,
-    /// Its unit; empty for a pure number.
-    pub unit: &'static str,
-    /// Decimals that are worth printing.
-    pub decimals: usize,
-}
-
 /// Number of descriptors.
 pub const DESCRIPTOR_COUNT: usize = 17;
 
-/// All descriptors, in the order of [`Descriptors`].
-pub const DESCRIPTORS: [DescriptorWords; DESCRIPTOR_COUNT] = {
-    const fn words(
-        descriptor: Descriptor,
-        key: &'static str,
-        name: &'static str,
-        unit: &'static str,
-        decimals: usize,
-    ) -> DescriptorWords {
-        DescriptorWords { descriptor, key, name, unit, decimals }
+/// All descriptors with what they are called, in the order of [`Descriptors`].
+pub const DESCRIPTORS: [(Descriptor, Label); DESCRIPTOR_COUNT] = [
+    (Descriptor::Centroid, Label::new("centroid_hz", "centroid", Unit::Hertz, 1).with_u()),
+    (
+        Descriptor::CentroidOverF0,
+        Label::new("centroid_over_f0", "centroid over f0", Unit::One, 3).with_u(),
+    ),
+    (Descriptor::Spread, Label::new("spread_hz", "spread", Unit::Hertz, 1).with_u()),
+    (Descriptor::Skewness, Label::new("skewness", "skewness", Unit::One, 3).with_u()),
+    (Descriptor::Kurtosis, Label::new("kurtosis", "kurtosis", Unit::One, 2).with_u()),
+    (
+        Descriptor::Slope,
+        Label::new("slope_db_per_octave", "slope", Unit::DecibelPerOctave, 2).with_u(),
+    ),
+    (Descriptor::Rolloff85, Label::new("rolloff85_hz", "roll-off 85 %", Unit::Hertz, 1).with_u()),
+    (Descriptor::Rolloff95, Label::new("rolloff95_hz", "roll-off 95 %", Unit::Hertz, 1).with_u()),
+    (Descriptor::Flatness, Label::new("flatness", "flatness", Unit::One, 5).with_u()),
+    (Descriptor::Crest, Label::new("crest_db", "crest", Unit::Decibel, 2).with_u()),
+    (Descriptor::Flux, Label::new("flux", "flux", Unit::One, 5).with_u()),
+    (Descriptor::OddEven, Label::new("odd_even_db", "odd over even", Unit::Decibel, 2).with_u()),
+    (Descriptor::Tristimulus1, Label::new("tristimulus_1", "tristimulus 1", Unit::One, 4).with_u()),
+    (Descriptor::Tristimulus2, Label::new("tristimulus_2", "tristimulus 2", Unit::One, 4).with_u()),
+    (Descriptor::Tristimulus3, Label::new("tristimulus_3", "tristimulus 3", Unit::One, 4).with_u()),
+    (Descriptor::Irregularity, Label::new("irregularity", "irregularity", Unit::One, 4).with_u()),
+    (Descriptor::HarmonicToNoise, HARMONIC_TO_NOISE),
+];
+
+const HARMONIC_TO_NOISE: Label =
+    Label::new("harmonic_to_noise_db", "harmonics over noise", Unit::Decibel, 2).with_u();
+
+impl Descriptor {
+    /// Where it stands in a result, under a key or right under the result.
+    #[must_use]
+    pub fn key(self, under: Option<Key>) -> Key {
+        let number = match self {
+            Self::Tristimulus1 => 1,
+            Self::Tristimulus2 => 2,
+            Self::Tristimulus3 => 3,
+            other => {
+                let field = DESCRIPTORS[other as usize].1.field;
+                return under.map_or_else(|| Key::of(field), |key| key.then(field));
+            }
+        };
+        under.map_or_else(
+            || Key::item("tristimulus", number),
+            |key| key.then_item("tristimulus", number),
+        )
     }
-    [
-        words(Descriptor::Centroid, "centroid_hz", "centroid", "Hz", 1),
-        words(Descriptor::CentroidOverF0, "centroid_over_f0", "centroid over f0", "", 3),
-        words(Descriptor::Spread, "spread_hz", "spread", "Hz", 1),
-        words(Descriptor::Skewness, "skewness", "skewness", "", 3),
-        words(Descriptor::Kurtosis, "kurtosis", "kurtosis", "", 2),
-        words(Descriptor::Slope, "slope_db_per_octave", "slope", "dB/octave", 2),
-        words(Descriptor::Rolloff85, "rolloff85_hz", "roll-off 85 %", "Hz", 1),
-        words(Descriptor::Rolloff95, "rolloff95_hz", "roll-off 95 %", "Hz", 1),
-        words(Descriptor::Flatness, "flatness", "flatness", "", 5),
-        words(Descriptor::Crest, "crest_db", "crest", "dB", 2),
-        words(Descriptor::Flux, "flux", "flux", "", 5),
-        words(Descriptor::OddEven, "odd_even_db", "odd over even", "dB", 2),
-        words(Descriptor::Tristimulus1, "tristimulus_1", "tristimulus 1", "", 4),
-        words(Descriptor::Tristimulus2, "tristimulus_2", "tristimulus 2", "", 4),
-        words(Descriptor::Tristimulus3, "tristimulus_3", "tristimulus 3", "", 4),
-        words(Descriptor::Irregularity, "irregularity", "irregularity", "", 4),
-        words(Descriptor::HarmonicToNoise, "harmonic_to_noise_db", "harmonics over noise", "dB", 2),
-    ]
-};
+}
 
 /// A value for each descriptor; `None` where it is not defined.
 #[derive(Debug, Clone, Copy, PartialEq, Default)]
@@ -135,8 +141,8 @@ impl Serialize for KeyedDescriptors {
     fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
         let mut map = serializer.serialize_map(None)?;
         let values = &self.descriptors.0;
-        for words in DESCRIPTORS {
-            match words.descriptor {
+        for (descriptor, label) in &DESCRIPTORS {
+            match *descriptor {
                 Descriptor::Tristimulus1 => {
                     let from = Descriptor::Tristimulus1 as usize;
                     let key = format!("tristimulus{}", self.ending);
@@ -144,7 +150,7 @@ impl Serialize for KeyedDescriptors {
                 }
                 Descriptor::Tristimulus2 | Descriptor::Tristimulus3 => {}
                 other => {
-                    let key = format!("{}{}", words.key, self.ending);
+                    let key = format!("{}{}", label.field, self.ending);
                     map.serialize_entry(&key, &values[other as usize])?;
                 }
             }
@@ -154,18 +160,19 @@ impl Serialize for KeyedDescriptors {
 }
 
 /// The descriptors at one instant.
-#[derive(Debug, Clone, Copy, PartialEq)]
+#[derive(Debug, Clone, Copy, PartialEq, serde::Serialize)]
 pub struct TimbrePoint {
     /// Time in seconds from the start of the take.
     pub time_s: f64,
     /// Level of the sound, RMS re that of a full-scale sine, in dB.
     pub level_db: f64,
     /// The descriptors.
+    #[serde(flatten)]
     pub descriptors: Descriptors,
 }
 
 /// The descriptors over a stretch of time.
-#[derive(Debug, Clone, Copy, PartialEq)]
+#[derive(Debug, Clone, Copy, PartialEq, serde::Serialize)]
 pub struct RegionSummary {
     /// When it begins and ends, in seconds from the start of the take.
     pub start_s: f64,
@@ -178,6 +185,77 @@ pub struct RegionSummary {
     pub spread: Descriptors,
     /// Standard uncertainty of the median, from how much frames scatter that do not overlap.
     pub median_u: Descriptors,
+}
+
+impl RegionSummary {
+    /// The median of a descriptor with its uncertainty.
+    #[must_use]
+    pub fn measured(&self, descriptor: Descriptor) -> Option<Measured> {
+        let u = self.median_u.get(descriptor).unwrap_or(f64::NAN);
+        self.median.get(descriptor).map(|value| Measured::new(value, u))
+    }
+
+    /// Its medians, under a key or right under the result.
+    pub(super) fn medians(&self, under: Option<&Key>) -> impl Iterator<Item = Quantity> {
+        DESCRIPTORS.iter().map(move |(descriptor, label)| {
+            Quantity::new(descriptor.key(under.cloned()), label, self.measured(*descriptor))
+        })
+    }
+}
+
+impl RegionSummary {
+    /// Its ends, medians and spreads, under a key.
+    fn quantities(&self, under: &Key) -> Vec<Quantity> {
+        const START: Label = Label::new("start_s", "start", Unit::Second, 3);
+        const END: Label = Label::new("end_s", "end", Unit::Second, 3);
+        let ends = [(START, self.start_s), (END, self.end_s)];
+        let ends = ends.into_iter().map(|(label, time_s)| {
+            Quantity::new(under.clone().then(label.field), &label, bare(time_s))
+        });
+        let spread = under.clone().then("spread");
+        let spreads = DESCRIPTORS.iter().map(|(descriptor, label)| {
+            let value = pair(self.spread.get(*descriptor), None);
+            let quantity = Quantity::new(descriptor.key(Some(spread.clone())), label, value);
+            Quantity { name: format!("spread of {}", label.name).into(), ..quantity }
+        });
+        ends.chain(self.medians(Some(&under.clone().then("median")))).chain(spreads).collect()
+    }
+}
+
+/// The stretches that a note is summarised over.
+#[derive(Debug, Clone, Copy, PartialEq, serde::Serialize)]
+pub struct Regions {
+    /// The whole note.
+    pub whole: RegionSummary,
+    /// Its rise; `None` where there is none.
+    pub attack: Option<RegionSummary>,
+    /// Its sustained part.
+    pub sustain: RegionSummary,
+}
+
+impl Regions {
+    /// What each region has.
+    pub(super) fn quantities(&self) -> Vec<Quantity> {
+        let each =
+            [("whole", Some(self.whole)), ("attack", self.attack), ("sustain", Some(self.sustain))];
+        let each = each.into_iter().filter_map(|(name, region)| Some((name, region?)));
+        each.flat_map(|(name, region)| region.quantities(&Key::of("regions").then(name))).collect()
+    }
+
+    /// The medians of the whole with their uncertainties as keys of their own, then all regions.
+    pub(super) fn flat<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        #[derive(serde::Serialize)]
+        struct Flat<'a> {
+            #[serde(flatten)]
+            median: Descriptors,
+            #[serde(flatten)]
+            median_u: KeyedDescriptors,
+            regions: &'a Regions,
+        }
+        let whole = self.whole;
+        let median_u = whole.median_u.keyed("_u");
+        Flat { median: whole.median, median_u, regions: self }.serialize(serializer)
+    }
 }
 
 /// Summarises points from one time to another; the nearest point where none lies between.
@@ -202,7 +280,7 @@ pub(super) fn summary(
         spread: Descriptors::default(),
         median_u: Descriptors::default(),
     };
-    for descriptor in DESCRIPTORS.map(|words| words.descriptor) {
+    for descriptor in DESCRIPTORS.iter().map(|(descriptor, _)| *descriptor) {
         let valued = points.iter().filter_map(|point| {
             Some((point.descriptors.get(descriptor)?, 10f64.powf(point.level_db / 10.0)))
         });
@@ -272,8 +350,8 @@ mod tests {
 
     #[test]
     fn every_descriptor_stands_in_its_place() {
-        for (n, words) in DESCRIPTORS.iter().enumerate() {
-            assert_eq!(words.descriptor as usize, n);
+        for (n, (descriptor, _)) in DESCRIPTORS.iter().enumerate() {
+            assert_eq!(*descriptor as usize, n);
         }
     }
 

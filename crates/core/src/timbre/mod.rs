@@ -47,20 +47,23 @@ mod shape;
 pub use content::{EnvelopeRegion, Harmonic, HarmonicContent, NoiseBand};
 pub(crate) use descriptors::scatter_of_mean;
 pub use descriptors::{
-    DESCRIPTOR_COUNT, DESCRIPTORS, Descriptor, DescriptorWords, Descriptors, KeyedDescriptors,
-    RegionSummary, TimbrePoint,
+    DESCRIPTOR_COUNT, DESCRIPTORS, Descriptor, Descriptors, RegionSummary, Regions, TimbrePoint,
 };
 pub use rise::{Rise, RiseShape};
 
 use std::collections::BTreeMap;
 
+use serde::Serialize;
+
 use crate::error::Error;
 use crate::finding::Finding;
-use crate::measured::Measured;
+use crate::measured::{Measured, flat};
 use crate::partials::{
-    PartialTrack, Partials, PartialsSettings, longest, partials_and_pitch, stiff_ratio,
+    F0, INHARMONICITY, PartialTrack, Partials, PartialsSettings, longest, partials_and_pitch,
+    stiff_ratio,
 };
 use crate::pitch::{Pitch, VibratoFigures};
+use crate::quantity::{Label, Quantities, Quantity, Unit, bare, pair};
 use descriptors::summary;
 use noise::{NoiseCourse, NoiseFrame, Voiced};
 use rise::{Level, Waveform};
@@ -88,32 +91,38 @@ impl Default for TimbreSettings {
 }
 
 /// The timbre of a note, or of a sound without a fundamental.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, PartialEq, Serialize)]
 pub struct Timbre {
-    /// The fundamental and the inharmonicity, as [`crate::partials`] tells them.
+    /// The fundamental and the inharmonicity, as [`crate::partials`] has them.
+    #[serde(flatten, serialize_with = "flat::f0_hz")]
     pub f0_hz: Option<Measured>,
     /// See above.
+    #[serde(flatten, serialize_with = "flat::inharmonicity")]
     pub inharmonicity: Option<Measured>,
     /// Its partials, where it has a fundamental.
+    #[serde(skip)]
     pub partials: Option<Partials>,
     /// Level of the whole, RMS, in dB; a full-scale sine has 0, or its level re 20 µPa after
     /// [`Timbre::calibrate`].
     pub level_db: f64,
-    /// Descriptors over the whole note.
-    pub whole: RegionSummary,
-    /// Over its rise; `None` where there is none.
-    pub attack: Option<RegionSummary>,
-    /// Over its sustained part.
-    pub sustain: RegionSummary,
-    /// How it begins; `None` if it is there from the start, or faster than can be told.
+    /// Level of a full-scale sine in dB: 0, or re 20 µPa after [`Timbre::calibrate`].
+    #[serde(skip)]
+    pub full_scale_db: f64,
+    /// Descriptors over the whole note, its rise and its sustained part.
+    #[serde(flatten, serialize_with = "Regions::flat")]
+    pub regions: Regions,
+    /// How it begins; `None` if it is there from the start, or rises too fast to be seen.
+    #[serde(flatten, serialize_with = "rise::flat")]
     pub rise: Option<Rise>,
     /// Middle of its power over time, in seconds from its beginning.
     pub temporal_centroid_s: Option<f64>,
     /// How long its RMS stays above 40 % of the greatest, in seconds.
     pub effective_duration_s: Option<f64>,
     /// Time in which the whole falls by 60 dB; `None` if it does not die away evenly.
+    #[serde(flatten, serialize_with = "flat::decay_t60_s")]
     pub decay_t60_s: Option<Measured>,
     /// Its vibrato.
+    #[serde(flatten)]
     pub vibrato: VibratoFigures,
     /// Rate of a regular wavering of the level, and its depth, peak, in dB.
     pub tremolo_rate_hz: Option<f64>,
@@ -122,24 +131,80 @@ pub struct Timbre {
     /// Its harmonics, where it has a fundamental.
     pub content: Option<HarmonicContent>,
     /// The descriptors over time.
+    #[serde(skip)]
     pub track: Vec<TimbrePoint>,
-    /// Length of the frames of the spectrum, and of those that tell noise from harmonics, in seconds.
+    /// Length of the frames of the spectrum, and of those that part noise from harmonics, in seconds.
+    #[serde(skip)]
     pub frame_s: f64,
     /// See above.
+    #[serde(skip)]
     pub noise_frame_s: Option<f64>,
     /// What must be known beside it.
+    #[serde(skip)]
     pub findings: Vec<Finding>,
 }
 
+impl Quantities for Timbre {
+    fn quantities(&self) -> Vec<Quantity> {
+        const LEVEL: Label = Label::new("level_db", "level", Unit::Level, 2);
+        const ATTACK_START: Label =
+            Label::new("attack_start_s", "start of the attack", Unit::Second, 3);
+        const LOG_ATTACK: Label = Label::new("log_attack_time", "log attack time", Unit::One, 3);
+        const ATTACK_SLOPE: Label =
+            Label::new("attack_slope_db_per_s", "slope of the attack", Unit::DecibelPerSecond, 0);
+        const MIDDLE: Label =
+            Label::new("temporal_centroid_s", "temporal centroid", Unit::Second, 3);
+        const EFFECTIVE: Label =
+            Label::new("effective_duration_s", "effective duration", Unit::Second, 3);
+        const DECAY: Label =
+            Label::new("decay_t60_s", "decay of the whole", Unit::Second, 3).with_u();
+        const VIBRATO_RATE: Label = Label::new("vibrato_rate_hz", "vibrato", Unit::Hertz, 2);
+        const VIBRATO_DEPTH: Label =
+            Label::new("vibrato_depth_cents", "depth of the vibrato", Unit::Cent, 1);
+        const TREMOLO_RATE: Label = Label::new("tremolo_rate_hz", "tremolo", Unit::Hertz, 2);
+        const TREMOLO_DEPTH: Label =
+            Label::new("tremolo_depth_db", "depth of the tremolo", Unit::Decibel, 2);
+        let rise = self.rise;
+        let attack = rise.map(|rise| rise.duration_s);
+        let known = |value: Option<f64>| pair(value, None);
+        let mut all = vec![
+            Quantity::top(&F0, self.f0_hz),
+            Quantity::top(&INHARMONICITY, self.inharmonicity),
+            Quantity::top(&LEVEL, bare(self.level_db)),
+        ];
+        all.extend(self.regions.whole.medians(None));
+        all.extend([
+            Quantity::top(&ATTACK_START, known(rise.map(|rise| rise.start_s))),
+            Quantity::top(&ATTACK, attack),
+            Quantity::top(&LOG_ATTACK, known(attack.map(|s| s.value.log10()))),
+            Quantity::top(&ATTACK_SLOPE, known(rise.map(|rise| rise.slope_db_per_s))),
+            Quantity::top(&MIDDLE, known(self.temporal_centroid_s)),
+            Quantity::top(&EFFECTIVE, known(self.effective_duration_s)),
+            Quantity::top(&DECAY, self.decay_t60_s),
+            Quantity::top(&VIBRATO_RATE, known(self.vibrato.vibrato_rate_hz)),
+            Quantity::top(&VIBRATO_DEPTH, known(self.vibrato.vibrato_depth_cents)),
+            Quantity::top(&TREMOLO_RATE, known(self.tremolo_rate_hz)),
+            Quantity::top(&TREMOLO_DEPTH, known(self.tremolo_depth_db)),
+        ]);
+        all.extend(self.regions.quantities());
+        all.extend(self.content.iter().flat_map(HarmonicContent::quantities));
+        all
+    }
+}
+
+/// How long a note takes to rise.
+pub(crate) const ATTACK: Label = Label::new("attack_s", "attack", Unit::Second, 4).with_u();
 impl Timbre {
     /// Refers all levels to sound pressure: a full-scale sine has so many dB re 20 µPa.
     pub fn calibrate(&mut self, full_scale_db: f64) {
-        self.level_db += full_scale_db;
+        let change_db = full_scale_db - self.full_scale_db;
+        self.full_scale_db = full_scale_db;
+        self.level_db += change_db;
         for point in &mut self.track {
-            point.level_db += full_scale_db;
+            point.level_db += change_db;
         }
         if let Some(content) = &mut self.content {
-            content.calibrate(full_scale_db);
+            content.shift_levels(change_db);
         }
         if let Some(partials) = &mut self.partials {
             partials.calibrate(full_scale_db);
@@ -364,9 +429,12 @@ impl Measurement<'_> {
             inharmonicity: note.and_then(|note| note.found.inharmonicity),
             partials: None,
             level_db: self.mean_level_db(whole_s),
-            whole: summed(whole_s),
-            attack: times.attack_s.map(summed),
-            sustain: summed(times.sustain_s),
+            full_scale_db: 0.0,
+            regions: Regions {
+                whole: summed(whole_s),
+                attack: times.attack_s.map(summed),
+                sustain: summed(times.sustain_s),
+            },
             rise: times.rise.map(|rise| Rise { start_s: times.start_s + self.start_s, ..rise }),
             temporal_centroid_s: figures.temporal_centroid_s,
             effective_duration_s: figures.effective_duration_s,

@@ -49,6 +49,35 @@ pub struct Rise {
     pub slope_db_per_s: f64,
 }
 
+/// A rise as keys of their own, all null where there is none.
+pub(super) fn flat<S: serde::Serializer>(
+    rise: &Option<Rise>,
+    serializer: S,
+) -> Result<S::Ok, S::Error> {
+    #[derive(serde::Serialize)]
+    #[expect(clippy::struct_field_names, reason = "they are keys of a result")]
+    struct Flat {
+        attack_start_s: Option<f64>,
+        attack_s: Option<f64>,
+        attack_s_u: Option<f64>,
+        log_attack_time: Option<f64>,
+        attack_shape: Option<RiseShape>,
+        attack_slope_db_per_s: Option<f64>,
+    }
+    let duration = rise.map(|rise| rise.duration_s);
+    serde::Serialize::serialize(
+        &Flat {
+            attack_start_s: rise.map(|rise| rise.start_s),
+            attack_s: duration.map(|s| s.value),
+            attack_s_u: duration.map(|s| s.u),
+            log_attack_time: duration.map(|s| s.value.log10()),
+            attack_shape: rise.map(|rise| rise.shape),
+            attack_slope_db_per_s: rise.map(|rise| rise.slope_db_per_s),
+        },
+        serializer,
+    )
+}
+
 impl Rise {
     fn new(shape: RiseShape, start_s: f64, duration_s: Measured) -> Self {
         let between = (shape.share_at(0.9) - shape.share_at(0.1)) * duration_s.value;

@@ -5,6 +5,7 @@ use serde::Serialize;
 use super::SoundedNote;
 use crate::measured::Measured;
 use crate::partials::stiff_ratio;
+use crate::quantity::{Field, Key, Quantities, Quantity, Unit};
 use crate::units::{cents_between, cents_u};
 
 /// Pure intervals are looked for up to this number.
@@ -46,6 +47,44 @@ pub struct Interval {
     pub from_pure_cents: Option<f64>,
     /// Its pairs of partials, the lowest first.
     pub pairs: Vec<BeatingPair>,
+}
+
+impl Quantities for [Interval] {
+    fn quantities(&self) -> Vec<Quantity> {
+        const CENTS: [Field<Interval>; 2] = [
+            Field::measured("cents", "size", Unit::Cent, 2, |interval| {
+                Some(Measured::new(interval.cents, interval.cents_u))
+            }),
+            Field::plain("from_pure_cents", "distance from pure", Unit::Cent, 2, |interval| {
+                interval.from_pure_cents
+            }),
+        ];
+        const PAIR: [Field<BeatingPair>; 2] = [
+            Field::plain("frequency_hz", "frequency", Unit::Hertz, 1, |pair| {
+                Some(pair.frequency_hz)
+            }),
+            Field::measured("beat_hz", "beat", Unit::Hertz, 3, |pair| {
+                Some(Measured::new(pair.beat_hz, pair.beat_hz_u))
+            }),
+        ];
+        let mut all = Vec::new();
+        for (n, interval) in (1..).zip(self) {
+            let key = Key::item("intervals", n);
+            let name = format!("{} to {}", interval.lower, interval.upper);
+            all.extend(Quantity::of_item(&key, &name, &CENTS, interval));
+            for (k, pair) in (1..).zip(&interval.pairs) {
+                let name =
+                    format!("{name}, partials {} and {}", pair.lower_partial, pair.upper_partial);
+                all.extend(Quantity::of_item(
+                    &key.clone().then_item("pairs", k),
+                    &name,
+                    &PAIR,
+                    pair,
+                ));
+            }
+        }
+        all
+    }
 }
 
 /// The interval between two notes, whichever is the lower.

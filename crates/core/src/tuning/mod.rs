@@ -34,8 +34,9 @@ pub use sounded::{MAP_ROWS, SoundedNotes, map_row_hz, sounded_notes, spectrum_co
 pub use temperament::{TEMPERAMENTS, Temperament};
 
 use crate::finding::Finding;
-use crate::measured::Measured;
+use crate::measured::{Measured, flat};
 use crate::partials::Partials;
+use crate::quantity::{Field, Key, Label, Quantities, Quantity, Unit, bare, pair};
 use crate::units::{Note, cents_between, cents_u};
 use compass::{Compass, NoteValue};
 
@@ -112,13 +113,49 @@ pub struct CompassCurve {
     pub apart: Vec<String>,
 }
 
+impl TunedNote {
+    /// Its numbers.
+    pub const FIELDS: [Field<Self>; 5] = [
+        Field::plain("start_s", "start", Unit::Second, 2, |note| Some(note.start_s)),
+        Field::measured("f0_hz", "fundamental", Unit::Hertz, 4, |note| {
+            Some(Measured::new(note.f0_hz, note.f0_hz_u))
+        }),
+        Field::measured("cents", "distance from its place", Unit::Cent, 2, |note| {
+            Some(Measured::new(note.cents, note.cents_u))
+        }),
+        Field::plain("cents_from_curve", "distance from the curve", Unit::Cent, 2, |note| {
+            note.cents_from_curve
+        }),
+        Field::measured("inharmonicity", "inharmonicity", Unit::One, 8, |note| {
+            pair(note.inharmonicity, note.inharmonicity_u)
+        }),
+    ];
+}
+
+impl TargetReading {
+    /// Its numbers.
+    pub const FIELDS: [Field<Self>; 4] = [
+        Field::plain("target_ratio", "ratio wanted", Unit::One, 4, |reading| {
+            Some(reading.target_ratio)
+        }),
+        Field::plain("frequency_hz", "frequency", Unit::Hertz, 3, |reading| reading.frequency_hz),
+        Field::plain("ratio", "ratio", Unit::One, 5, |reading| reading.ratio),
+        Field::measured("cents", "distance from the ratio wanted", Unit::Cent, 2, |reading| {
+            pair(reading.cents, reading.cents_u)
+        }),
+    ];
+}
+
 /// How an instrument is tuned.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, PartialEq, Serialize)]
 pub struct Tuning {
     /// Frequency of A4 in Hz that cents refer to.
     pub reference_hz: f64,
     /// The one that fits best.
+    #[serde(flatten, serialize_with = "flat::fitted_reference_hz")]
     pub fitted_reference_hz: Option<Measured>,
+    /// Name of the temperament.
+    pub temperament: String,
     /// The notes, in the order they were given.
     pub notes: Vec<TunedNote>,
     /// Their cents across the compass.
@@ -126,7 +163,41 @@ pub struct Tuning {
     /// Their B across the compass.
     pub inharmonicity: Option<CompassCurve>,
     /// What must be known beside it.
+    #[serde(skip)]
     pub findings: Vec<Finding>,
+}
+
+impl Quantities for Tuning {
+    fn quantities(&self) -> Vec<Quantity> {
+        const REFERENCE: Label = Label::new("reference_hz", "reference pitch", Unit::Hertz, 2);
+        const FITTED: Label =
+            Label::new("fitted_reference_hz", "fitted reference pitch", Unit::Hertz, 3).with_u();
+        const CURVES: [[Label; 2]; 2] = [
+            [
+                Label::new("stretch.scatter", "scatter about the stretch", Unit::Cent, 2),
+                Label::new("stretch.order", "order of the stretch", Unit::One, 0),
+            ],
+            [
+                Label::new("inharmonicity.scatter", "scatter of B, as a share", Unit::One, 3),
+                Label::new("inharmonicity.order", "order of the curve of B", Unit::One, 0),
+            ],
+        ];
+        let mut all = vec![
+            Quantity::top(&REFERENCE, bare(self.reference_hz)),
+            Quantity::top(&FITTED, self.fitted_reference_hz),
+        ];
+        for (n, note) in (1..).zip(&self.notes) {
+            let (key, name) = (Key::item("notes", n), format!("{} of {}", note.note, note.take));
+            all.extend(Quantity::of_item(&key, &name, &TunedNote::FIELDS, note));
+        }
+        let curves = CURVES.iter().zip([&self.stretch, &self.inharmonicity]);
+        for ([scatter, order], curve) in curves {
+            let known = |of: fn(&CompassCurve) -> f64| pair(curve.as_ref().map(of), None);
+            all.push(Quantity::top(scatter, known(|curve| curve.scatter)));
+            all.push(Quantity::top(order, known(|curve| curve.order as f64)));
+        }
+        all
+    }
 }
 
 /// Compares notes with a temperament.
@@ -205,6 +276,7 @@ pub fn tuning(notes: &[SoundedNote], settings: &TuningSettings) -> Tuning {
         apart,
     };
     Tuning {
+        temperament: settings.temperament.name.clone(),
         reference_hz,
         fitted_reference_hz,
         stretch: compass.map(|compass| curve(&compass, taken(|note| note.is_apart), |cents| cents)),

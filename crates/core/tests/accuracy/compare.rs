@@ -117,10 +117,10 @@ pub(crate) fn delay_polarity_and_gain_are_found_in_noise() {
         let noise = |x: &[f64]| rms(x) / 100.0;
         let (in_a, in_b) = (noise(&a), noise(&b));
         let found = aligned(&with_noise(a, in_a, 2 * case), &with_noise(b, in_b, 2 * case + 1));
-        let lie = found.lie.expect("one sound");
-        assert_eq!(lie.is_reversed, gain < 0.0, "case {case}");
-        let delay = (lie.delay_s.value * RATE - delay, lie.delay_s.u * RATE);
-        (delay, (lie.gain_db.value - 20.0 * gain.abs().log10(), lie.gain_db.u))
+        let aligned = found.alignment.expect("one sound");
+        assert_eq!(aligned.is_reversed, gain < 0.0, "case {case}");
+        let delay = (aligned.delay_s.value * RATE - delay, aligned.delay_s.u * RATE);
+        (delay, (aligned.gain_db.value - 20.0 * gain.abs().log10(), aligned.gain_db.u))
     });
     let (delay, gain): (Vec<_>, Vec<_>) = errors.into_iter().unzip();
     Accuracy::all("delay between two recordings at 40 dB", "samples", delay).hold(0.0017);
@@ -145,11 +145,11 @@ pub(crate) fn the_drift_between_two_clocks_is_found() {
         let noise = rms(&a) / 100.0;
         let seed = 10 * case;
         let found = aligned(&with_noise(a, noise, seed), &with_noise(b, noise, seed + 1));
-        let lie = found.lie.expect("one sound");
-        let of = lie.drift_ppm.expect("long enough");
-        assert!(lie.residual_re_b_db.is_some_and(|db| db < -36.0), "both are noisy by −40 dB");
-        let delay = (lie.delay_s.value - delay_s) * RATE;
-        ((of.value - drift, of.u), (delay, lie.delay_s.u * RATE))
+        let aligned = found.alignment.expect("one sound");
+        let of = aligned.drift_ppm.expect("long enough");
+        assert!(aligned.residual_re_b_db.is_some_and(|db| db < -36.0), "both are noisy by −40 dB");
+        let delay = (aligned.delay_s.value - delay_s) * RATE;
+        ((of.value - drift, of.u), (delay, aligned.delay_s.u * RATE))
     });
     let (drift, delay): (Vec<_>, Vec<_>) = errors.into_iter().unzip();
     Accuracy::all("drift between two clocks over 3 to 4 s at 40 dB", "ppm", drift).hold(0.08);
@@ -172,7 +172,7 @@ pub(crate) fn a_filter_is_told_where_both_stand_out_of_their_noise_and_nowhere_e
         );
         let truth = aligned(&a, &b);
         let floor = aligned(&white_noise(800, noise, count), &white_noise(801, noise, count));
-        assert!(found.lie.is_some() && truth.lie.is_some(), "{seed}");
+        assert!(found.alignment.is_some() && truth.alignment.is_some(), "{seed}");
         let (mut errors, mut real, mut masked) = (Vec::new(), 0, 0);
         for ((found, truth), floor) in found.bands.iter().zip(&truth.bands).zip(&floor.bands) {
             let over_noise = |db: Option<f64>, noise: Option<f64>| {
@@ -209,8 +209,11 @@ fn what_is_the_same_does_not_differ() {
     let noise = white_noise(4, 0.1, 96_000);
     for sound in [pluck, noise] {
         let found = compared(&sound, &sound);
-        let lie = found.lie.expect("one sound");
-        assert_eq!((lie.delay_s.value, lie.is_reversed, lie.residual_db), (0.0, false, None));
+        let aligned = found.alignment.expect("one sound");
+        assert_eq!(
+            (aligned.delay_s.value, aligned.is_reversed, aligned.residual_db),
+            (0.0, false, None)
+        );
         assert_eq!(real_differences(&found), 0);
     }
 }

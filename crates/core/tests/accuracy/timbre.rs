@@ -140,7 +140,7 @@ pub(crate) fn descriptors_of_harmonic_tones_have_their_closed_forms() {
         with_noise(&mut random, &mut sound, 85.0);
         let found = measured(&sound, rate_hz);
         let of = |(descriptor, truth): (Descriptor, f64)| {
-            let value = found.sustain.median.get(descriptor).unwrap_or(f64::NAN);
+            let value = found.regions.sustain.median.get(descriptor).unwrap_or(f64::NAN);
             if truth.is_infinite() {
                 assert!(value > 40.0, "{case}: odd only, {value}");
                 return None;
@@ -150,23 +150,20 @@ pub(crate) fn descriptors_of_harmonic_tones_have_their_closed_forms() {
         closed_forms(f0_hz, &amplitudes).into_iter().filter_map(of).collect::<Vec<_>>()
     });
     let errors: Vec<(Descriptor, f64)> = errors.into_iter().flatten().collect();
-    for words in DESCRIPTORS {
+    for (descriptor, label) in DESCRIPTORS {
         let of: Vec<f64> = errors
             .iter()
-            .filter(|(descriptor, _)| *descriptor == words.descriptor)
+            .filter(|(known, _)| *known == descriptor)
             .map(|(_, error)| *error)
             .collect();
-        let Some((_, tolerance)) = TOLERANCES.iter().find(|(known, _)| *known == words.descriptor)
-        else {
-            assert!(of.is_empty(), "{} is measured and not held", words.key);
+        let Some((_, tolerance)) = TOLERANCES.iter().find(|(known, _)| *known == descriptor) else {
+            assert!(of.is_empty(), "{} is measured and not held", label.field);
             continue;
         };
-        let unit = if matches!(words.descriptor, Descriptor::OddEven | Descriptor::Slope) {
-            "dB"
-        } else {
-            "%"
-        };
-        Accuracy::all_bare(format!("{} of a harmonic tone", words.key), unit, of).hold(*tolerance);
+        let unit =
+            if matches!(descriptor, Descriptor::OddEven | Descriptor::Slope) { "dB" } else { "%" };
+        Accuracy::all_bare(format!("{} of a harmonic tone", label.field), unit, of)
+            .hold(*tolerance);
     }
 }
 
@@ -244,7 +241,7 @@ pub(crate) fn harmonics_over_noise_are_told() {
                 tone(&mut random, f0_hz, &amplitudes, rate_hz, 2.0)
             };
             with_noise(&mut random, &mut sound, hnr_db);
-            let found = measured(&sound, rate_hz).whole;
+            let found = measured(&sound, rate_hz).regions.whole;
             let of = |summary: &tonemap_core::timbre::Descriptors| {
                 summary.get(Descriptor::HarmonicToNoise).unwrap_or(f64::NAN)
             };
@@ -262,8 +259,8 @@ pub(crate) fn harmonics_over_noise_are_told() {
 fn noise_and_single_tones_have_their_closed_forms() {
     let noise = synth::white_noise(5, 0.1, 96_000);
     let found = measured(&noise, 48_000.0);
-    let of = |descriptor| found.whole.median.get(descriptor).expect("defined");
-    println!("white noise: {:?} f0 {:?}", found.whole.median, found.f0_hz);
+    let of = |descriptor| found.regions.whole.median.get(descriptor).expect("defined");
+    println!("white noise: {:?} f0 {:?}", found.regions.whole.median, found.f0_hz);
     assert!(found.f0_hz.is_none());
     assert!((of(Descriptor::Flatness) - 1.0).abs() < 0.02);
     assert!((of(Descriptor::Flux) / (1.0 - PI / 4.0) - 1.0).abs() < 0.03);
@@ -276,8 +273,8 @@ fn noise_and_single_tones_have_their_closed_forms() {
         synth::sine(997.0, 0.5, 0.0, 48_000.0, 96_000).iter().map(|x| f64::from(*x)).collect();
     synth::mix(&mut tone, &synth::white_noise(6, 1e-6, 96_000));
     let found = measured(&tone, 48_000.0);
-    let of = |descriptor| found.sustain.median.get(descriptor);
-    println!("tone: {:?}", found.sustain.median);
+    let of = |descriptor| found.regions.sustain.median.get(descriptor);
+    println!("tone: {:?}", found.regions.sustain.median);
     assert!(of(Descriptor::Flatness).expect("defined") < 1e-6);
     assert!((of(Descriptor::Centroid).expect("defined") - 997.0).abs() < 0.1);
     assert!(of(Descriptor::Flux).expect("defined") < 1e-4);
@@ -324,27 +321,26 @@ pub(crate) fn gain_rate_and_start_change_nothing() {
         let slower = measured(&note_with_everything(seed, f0_hz, 44_100.0, 0.2), 44_100.0);
         for (n, other) in others.iter().chain([&slower]).enumerate() {
             let n = if n == 3 { 1 } else { n };
-            for words in DESCRIPTORS {
-                let of = |timbre: &Timbre| timbre.whole.median.get(words.descriptor);
+            for (descriptor, label) in DESCRIPTORS {
+                let of = |timbre: &Timbre| timbre.regions.whole.median.get(descriptor);
                 let (Some(a), Some(b)) = (of(&usual), of(other)) else {
-                    assert_eq!(of(&usual).is_some(), of(other).is_some(), "{}", words.key);
+                    assert_eq!(of(&usual).is_some(), of(other).is_some(), "{}", label.field);
                     continue;
                 };
                 // A ratio in decibels differs by its difference; flatness and flux follow the noise, which is made anew
                 // for each rate and start.
-                let follows_noise =
-                    matches!(words.descriptor, Descriptor::Flatness | Descriptor::Flux);
+                let follows_noise = matches!(descriptor, Descriptor::Flatness | Descriptor::Flux);
                 if follows_noise && n > 0 {
                     continue;
                 }
-                let error = match words.unit {
+                let error = match label.unit.symbol() {
                     // Noise that is made anew has its power to within half a decibel.
-                    "dB" if words.descriptor == Descriptor::HarmonicToNoise => (a - b).abs() * 0.02,
+                    "dB" if descriptor == Descriptor::HarmonicToNoise => (a - b).abs() * 0.02,
                     "dB" | "dB/octave" => (a - b).abs() * 0.1,
                     _ => (a - b).abs() / (a.abs() + 0.01),
                 };
                 if error > 0.01 {
-                    println!("seed {seed} way {n}: {} {a} {b}", words.key);
+                    println!("seed {seed} way {n}: {} {a} {b}", label.field);
                 }
                 worst[n] = worst[n].max(error);
             }
