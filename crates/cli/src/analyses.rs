@@ -7,13 +7,16 @@ use tonemap_media::RawFormat;
 use tonemap_study::ResultStore;
 
 use crate::files;
-use crate::rerun;
-use crate::saved::{self, Saved};
+use crate::kept::Kept;
 use crate::studies::{Named, OpenStudy};
+
+/// What runs a command line within this one, about a take or about those that it names.
+pub(crate) type Runner = fn(&[String], Option<&Named>) -> Result<Kept>;
 
 /// Runs analyses, or finds them where they were kept.
 pub(crate) struct Analyses {
-    /// Folder in which the takes are found.
+    runner: Runner,
+    /// Folder of the study; the current one without.
     folder: PathBuf,
     /// How takes without a header are read.
     raw: Option<RawFormat>,
@@ -24,7 +27,11 @@ pub(crate) struct Analyses {
 }
 
 impl Analyses {
-    pub(crate) fn new(study: Option<&OpenStudy>, raw: Option<RawFormat>) -> Result<Self> {
+    pub(crate) fn new(
+        runner: Runner,
+        study: Option<&OpenStudy>,
+        raw: Option<RawFormat>,
+    ) -> Result<Self> {
         let program = std::env::current_exe().context("the program cannot find itself")?;
         // A result that is made again leaves no trace.
         let may_keep = std::env::var_os(files::READS_ONLY).is_none();
@@ -33,6 +40,7 @@ impl Analyses {
             files::sweep(store.folder());
         }
         Ok(Self {
+            runner,
             folder: study.map_or_else(PathBuf::new, |open| open.folder.clone()),
             raw,
             store,
@@ -40,59 +48,62 @@ impl Analyses {
         })
     }
 
-    /// A take as it is named in a command line: its file, seen from the folder in which it runs.
-    pub(crate) fn word_of(&self, named: &Named) -> Result<String> {
-        let file = match &named.entry {
-            Some(entry) => PathBuf::from(&entry.take.file),
-            None if self.folder.as_os_str().is_empty() => named.path.clone(),
-            None => std::path::absolute(&named.path)?,
-        };
-        Ok(as_path_word(&file))
+    /// The result of a command on a take: its name, and options.
+    pub(crate) fn of(&self, named: &Named, command: &str, options: &[String]) -> Result<Kept> {
+        let mut arguments = vec![command.to_string(), word_of(named)];
+        arguments.extend(options.iter().map(|word| self.in_study(word)));
+        self.run(&arguments, &[named], Some(named))
     }
 
-    /// The result of a command on a take: words before its name, and after.
-    pub(crate) fn of(&self, named: &Named, command: &str, options: &[String]) -> Result<Saved> {
-        let mut arguments = vec![command.to_string(), self.word_of(named)?];
-        arguments.extend(options.iter().cloned());
-        let text = self.run(&arguments, &[named])?;
-        let mut results = saved::results_of(&text)?;
-        Ok(results.swap_remove(0))
+    /// The result of a command line about several takes.
+    pub(crate) fn about(&self, arguments: &[String], takes: &[&Named]) -> Result<Kept> {
+        self.run(arguments, takes, None)
     }
 
-    /// The JSON of a command line about takes.
-    pub(crate) fn run(&self, arguments: &[String], takes: &[&Named]) -> Result<String> {
-        let arguments = self.whole(arguments);
-        let name = || arguments.join(" ");
-        let key = self.key(&arguments, takes)?;
-        if let Some(known) = self.store.as_ref().and_then(|store| store.get(&key)) {
+    /// The same without looking for it or keeping it.
+    pub(crate) fn anew(&self, arguments: &[String]) -> Result<Kept> {
+        let arguments = self.whole(arguments, None);
+        (self.runner)(&arguments, None).with_context(|| arguments.join(" "))
+    }
+
+    fn run(&self, arguments: &[String], takes: &[&Named], of: Option<&Named>) -> Result<Kept> {
+        let key = self.key(arguments, takes)?;
+        let kept = self.store.as_ref().and_then(|store| store.get(&key));
+        if let Some(known) = kept.and_then(|text| serde_json::from_str(&text).ok()) {
             return Ok(known);
         }
-        let result = rerun::run(&arguments, &self.folder).with_context(name)?;
+        let whole = self.whole(arguments, of);
+        let made = (self.runner)(&whole, of).with_context(|| arguments.join(" "))?;
         if let Some(store) = &self.store {
             let kept = std::fs::create_dir_all(store.folder())
                 .map_err(anyhow::Error::from)
-                .and_then(|()| files::replace_own(&store.file(&key), &store.sealed(&key, &result)));
+                .and_then(|()| Ok(serde_json::to_string(&made)?))
+                .and_then(|text| files::replace_own(&store.file(&key), &store.sealed(&key, &text)));
             // A store that cannot be written to costs time, not results.
             if let Err(error) = kept {
                 tracing::info!(%error, "a result could not be kept");
             }
         }
-        Ok(result)
+        Ok(made)
     }
 
-    /// The same without looking for it or keeping it.
-    pub(crate) fn run_anew(&self, arguments: &[String]) -> Result<String> {
-        let arguments = self.whole(arguments);
-        rerun::run(&arguments, &self.folder).with_context(|| arguments.join(" "))
-    }
-
-    /// A command line with how takes are read.
-    fn whole(&self, arguments: &[String]) -> Vec<String> {
+    /// A command line with how takes are read, and where the study is if takes are named in it.
+    fn whole(&self, arguments: &[String], of: Option<&Named>) -> Vec<String> {
         let mut words = arguments.to_vec();
         if let Some(raw) = self.raw {
             words.splice(1..1, ["--raw".into(), raw.to_string()]);
         }
+        if of.is_none() && !self.folder.as_os_str().is_empty() {
+            words.splice(1..1, ["--study".into(), self.folder.display().to_string()]);
+        }
         words
+    }
+
+    /// A word of an option: a file in the folder of the study as it is found from here.
+    fn in_study(&self, word: &str) -> String {
+        let file = self.folder.join(word);
+        let is_file = !self.folder.as_os_str().is_empty() && !word.is_empty() && file.is_file();
+        if is_file { file.display().to_string() } else { word.into() }
     }
 
     /// A hash of all that a result depends on: the program, what was asked, every file that is named,
@@ -104,6 +115,7 @@ impl Analyses {
             hasher.update(b"\0");
         };
         add(&self.program);
+        add(&self.raw.map(|raw| raw.to_string()).unwrap_or_default());
         for word in arguments {
             add(word);
             // Words may name files: curves, temperaments; behind an option with an equals sign too.
@@ -128,10 +140,14 @@ impl Analyses {
     }
 }
 
-/// A path as a word of a command line that is taken for no option.
-fn as_path_word(file: &Path) -> String {
-    let word = file.display().to_string();
-    if word.starts_with('-') { format!("./{word}") } else { word }
+/// A take as a word of a command line that is taken for no option.
+pub(crate) fn word_of(named: &Named) -> String {
+    let path = || named.path.display().to_string();
+    match &named.entry {
+        Some(entry) if !entry.take.name.starts_with('-') => entry.take.name.clone(),
+        _ if path().starts_with('-') => format!("./{}", path()),
+        _ => path(),
+    }
 }
 
 /// A command, one of those given, and the rest of a quantity's name: `timbre.centroid_hz`,

@@ -5,6 +5,7 @@
 //! never written over. `--force` replaces a regular file, and keeps its mode; it replaces no input, no
 //! other output of the run, no recording with something else, and nothing that a study needs.
 
+use std::cell::RefCell;
 use std::collections::{BTreeSet, HashSet};
 use std::fs::{self, File};
 use std::io::{self, ErrorKind, Read, Write};
@@ -164,9 +165,24 @@ pub(crate) struct ReadFile {
     blake3: String,
 }
 
-/// The files that [`read_named`] has read, in the order of their names.
+thread_local! {
+    /// What analyses within this run have read, the innermost last.
+    static RECORDED: RefCell<Vec<Vec<ReadFile>>> = const { RefCell::new(Vec::new()) };
+}
+
+/// Does one of several pieces of work of a run, of which each has a record of its own.
+pub(crate) fn recording<T>(work: impl FnOnce() -> T) -> T {
+    RECORDED.with_borrow_mut(|stack| stack.push(Vec::new()));
+    let done = work();
+    RECORDED.with_borrow_mut(Vec::pop);
+    done
+}
+
+/// The files that [`read_named`] has read in this piece of work, or else in the run, in the order of their
+/// names.
 pub(crate) fn read_files() -> Vec<ReadFile> {
-    let mut all = ledger().named.clone();
+    let own = RECORDED.with_borrow(|stack| stack.last().cloned());
+    let mut all = own.unwrap_or_else(|| ledger().named.clone());
     all.sort_by(|a, b| a.path.cmp(&b.path));
     all
 }
@@ -178,10 +194,14 @@ pub(crate) fn read_named(file: &Path, most_bytes: u64) -> Result<String> {
     let text = read_limited(file, most_bytes)?;
     let path = file.display().to_string();
     let blake3 = blake3::hash(text.as_bytes()).to_hex().to_string();
-    let mut ledger = ledger();
-    if ledger.named.iter().all(|known| known.path != path) {
-        ledger.named.push(ReadFile { path, blake3 });
-    }
+    let read = ReadFile { path, blake3 };
+    let add = |list: &mut Vec<ReadFile>| {
+        if list.iter().all(|known| known.path != read.path) {
+            list.push(read.clone());
+        }
+    };
+    add(&mut ledger().named);
+    RECORDED.with_borrow_mut(|stack| stack.last_mut().into_iter().for_each(add));
     Ok(text)
 }
 

@@ -13,6 +13,7 @@ mod files;
 mod fundamental;
 mod interrupt;
 mod json;
+mod kept;
 mod limits;
 mod look;
 mod measure;

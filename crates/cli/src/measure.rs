@@ -6,19 +6,21 @@
 
 use std::path::{Path, PathBuf};
 
-use anyhow::Result;
+use anyhow::{Context, Result};
 use serde::Serialize;
 use tonemap_core::Finding;
 use tonemap_core::quantity::Quantity;
-use tonemap_figures::Figure;
+use tonemap_figures::{Figure, ReportPart};
 
 use crate::args::{FigureArgs, Format, OutputArgs, SourceArgs, TakesArgs};
 use crate::files::{self, Content};
 use crate::json;
+use crate::kept::Kept;
 use crate::limits::LimitArgs;
 use crate::output;
 use crate::parts;
 use crate::status::{Status, Usage};
+use crate::studies::Named;
 use crate::table::{Row, RowHead};
 use crate::take::{Part, Take};
 
@@ -135,6 +137,11 @@ pub(crate) trait Measure: Sync + Sized {
 
     fn draw(&self, made: &[Made<'_, Self::Found>]) -> Result<Figure>;
 
+    /// What it has to say of a take on a page.
+    fn section(&self, _made: &Made<'_, Self::Found>) -> Result<ReportPart> {
+        Ok(ReportPart::default())
+    }
+
     /// Files beside the result.
     fn files(&self) -> Vec<SideFile<'_, Self::Found>> {
         Vec::new()
@@ -193,6 +200,25 @@ pub(crate) fn drive<M: Measure>(command: &M) -> Result<Status> {
     output::write_result(output, &content)?;
     let judged = || made.iter().map(|one| (one.part.title(), command.quantities(one)));
     limits.check(|| judged().collect(), status)
+}
+
+/// Measures a take for another command: its first part, with all that is said of it.
+pub(crate) fn on<M: Measure>(command: &M, named: &Named) -> Result<Kept> {
+    command.check()?;
+    let mut take = Take::open(named.clone(), command.common().source)?;
+    let mut parts = command.parts(&mut take)?;
+    parts.truncate(1);
+    let mixed = command.refer(&mut parts)?;
+    let part = parts.pop().context("the take has no channel")?;
+    let (found, mut findings) = command.measure(&part, true)?;
+    findings.extend(mixed);
+    let made = Made { part, found, findings };
+    Ok(Kept {
+        json: json_of(command, &made)?,
+        quantities: command.quantities(&made),
+        findings: made.named_findings(true),
+        part: command.section(&made)?,
+    })
 }
 
 fn json_of<M: Measure>(command: &M, made: &Made<'_, M::Found>) -> Result<String> {

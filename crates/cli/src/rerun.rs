@@ -3,6 +3,7 @@
 //! What only draws, or says where a result goes, is no part of it. Which options those are, the arguments
 //! themselves say, by the heading that they stand under in the help.
 
+use std::cell::RefCell;
 use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 use std::sync::OnceLock;
@@ -52,10 +53,25 @@ fn program() -> &'static Program {
     PROGRAM.get_or_init(Program::default)
 }
 
-/// What was typed after the name of the program, as far as it bears on the result.
+thread_local! {
+    /// The command lines that are run within this one, the innermost last.
+    static WITHIN: RefCell<Vec<Vec<String>>> = const { RefCell::new(Vec::new()) };
+}
+
+/// Runs a command line within this one: its results say that they come from it.
+pub(crate) fn within<T>(arguments: &[String], work: impl FnOnce() -> T) -> T {
+    WITHIN.with_borrow_mut(|stack| stack.push(arguments.to_vec()));
+    let done = files::recording(work);
+    WITHIN.with_borrow_mut(Vec::pop);
+    done
+}
+
+/// What was typed after the name of the program, or is run within that, as far as it bears on the result.
 pub(crate) fn typed() -> Vec<String> {
-    let words = std::env::args_os().skip(1).map(|word| word.to_string_lossy().into_owned());
-    bearing(words.collect())
+    let inner = WITHIN.with_borrow(|stack| stack.last().cloned());
+    bearing(inner.unwrap_or_else(|| {
+        std::env::args_os().skip(1).map(|word| word.to_string_lossy().into_owned()).collect()
+    }))
 }
 
 fn bearing(words: Vec<String>) -> Vec<String> {
@@ -74,19 +90,10 @@ fn bearing(words: Vec<String>) -> Vec<String> {
     kept
 }
 
-/// Runs a command line that measures in a folder and gives its JSON, which is complete even where a limit is missed. What went wrong with it
-/// is told in its own words.
-pub(crate) fn run(arguments: &[String], folder: &Path) -> Result<String> {
-    run_reading(arguments, folder, None)
-}
-
-/// The same; if files are given, it reads no take and no file but these, keeps nothing and writes
-/// nothing.
-pub(crate) fn run_reading(
-    arguments: &[String],
-    folder: &Path,
-    only: Option<&[PathBuf]>,
-) -> Result<String> {
+/// Runs a command line that measures in a folder, in a process of its own, and gives its JSON, which is
+/// complete even where a limit is missed. It reads no take and no file but those given, keeps nothing and
+/// writes nothing. What went wrong with it is said in its own words.
+pub(crate) fn run_reading(arguments: &[String], folder: &Path, only: &[PathBuf]) -> Result<String> {
     let command = arguments.first().map_or("", String::as_str);
     if !program().repeatable.contains(&command) {
         bail!("'{command}' is no command whose result can be made again");
@@ -100,11 +107,8 @@ pub(crate) fn run_reading(
     if !words.iter().any(|word| word == "--format" || word.starts_with("--format=")) {
         words.splice(1..1, ["--format".into(), "json".into()]);
     }
-    let only = only.map(|files| {
-        let names: Vec<String> = files.iter().map(|file| file.display().to_string()).collect();
-        (files::READS_ONLY, names.join("\n"))
-    });
-    let environment: Vec<(&str, String)> = only.into_iter().collect();
+    let names: Vec<String> = only.iter().map(|file| file.display().to_string()).collect();
+    let environment = [(files::READS_ONLY, names.join("\n"))];
     let done = interrupt::run_self(&words, folder, &environment)
         .context("the program could not be started")?;
     let out = String::from_utf8_lossy(&done.stdout).into_owned();
@@ -133,7 +137,7 @@ mod tests {
             kept(of_cells).join(" "),
             "spectrogram a.wav --size 800x600 --floor -80 --slice 1s"
         );
-        let elsewhere = run(&["demo".into(), "x".into()], Path::new(""));
+        let elsewhere = run_reading(&["demo".into(), "x".into()], Path::new(""), &[]);
         assert!(elsewhere.is_err_and(|error| error.to_string().contains("'demo'")));
     }
 }

@@ -124,6 +124,23 @@ pub(crate) fn listed(heading: &str, items: impl Iterator<Item = String>, most: u
     wrapped(&format!("  {heading} "), &(items.join(", ") + &more))
 }
 
+/// A fact with its name and unit, if it is known.
+pub(crate) fn fact(
+    name: &str,
+    value: Option<Measured>,
+    most: usize,
+    unit: &str,
+) -> Option<(String, String)> {
+    let value = value?;
+    let words = if value.u.is_finite() {
+        let [number, u] = measured(value.value, value.u, most);
+        format!("{number} ± {} {unit}", u.replace('<', "below "))
+    } else {
+        format!("{} {unit}", number(value.value, most.min(2)))
+    };
+    Some((name.into(), words))
+}
+
 /// What is said of a difference.
 pub(crate) fn verdict(is_real: Option<bool>) -> &'static str {
     match is_real {

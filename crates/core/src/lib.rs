@@ -13,6 +13,8 @@
 //! | [`quantity`] | a number of a result with its key, name, unit and decimals |
 //! | [`Span`] | a stretch of time of a recording |
 //! | [`Finding`] | what the engineer must know beside a result |
+//! | [`bands`] | octave and 1/N-octave bands, frequency weighting |
+//! | [`significance`] | when a difference is more than chance |
 //! | [`window`] | window functions and their figures of merit |
 //! | [`transform`] | the one place that plans Fourier transforms |
 //! | [`frame`] | how a running analysis cuts a recording into frames |
@@ -50,11 +52,13 @@
 //! # Ok::<(), tonemap_core::Error>(())
 //! ```
 
+pub mod bands;
 mod between;
 pub mod compare;
 mod error;
 pub mod filter;
 mod finding;
+mod fit;
 pub mod frame;
 pub mod intake;
 mod lanes;
@@ -63,6 +67,7 @@ mod measured;
 pub mod partials;
 pub mod pitch;
 pub mod quantity;
+pub mod significance;
 mod span;
 pub mod spectrogram;
 pub mod spectrum;

@@ -13,16 +13,16 @@
 //! Stat. 26, 1955); of the two the nearer one. Its band is ± 2 u of the mean of each pool.
 //!
 //! **Steps.** The change from the mean at one value of the condition to that at the next, and whether it is real
-//! ([`crate::compare::FALSE_RATE`]).
+//! ([`crate::significance::FALSE_RATE`]).
 
 use serde::{Serialize, Serializer};
 use statrs::distribution::{ContinuousCDF, StudentsT};
 
-use crate::compare::limit_over_u;
 use crate::finding::Finding;
-use crate::linear;
+use crate::fit::Line;
 use crate::measured::{Measured, flat};
 use crate::quantity::{Key, Label, Quantities, Quantity, Unit, pair};
+use crate::significance::limit_over_u;
 
 /// A value under a condition.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -210,47 +210,13 @@ fn steps(means: &[TrendPoint]) -> Vec<TrendStep> {
         .collect()
 }
 
-/// Sums of a weighted straight line about the weighted mean of x.
-struct Fitted {
-    middle: f64,
-    at_middle: Measured,
-    slope: Measured,
-    /// Σ r²·w.
-    misfit: f64,
-}
-
-fn fitted(points: &[TrendPoint], extra: f64) -> Option<Fitted> {
+/// The line through values, each weighted by the inverse of its variance and of what scatters beside it.
+fn fitted(points: &[TrendPoint], extra: f64) -> Option<Line> {
     let weight = |point: &TrendPoint| {
         let u = if point.value.u.is_finite() { point.value.u } else { 0.0 };
         1.0 / (u * u + extra).max(f64::MIN_POSITIVE)
     };
-    let total: f64 = points.iter().map(weight).sum();
-    let middle = points.iter().map(|p| weight(p) * p.x).sum::<f64>() / total;
-    let mut normal = [[0.0; 2]; 2];
-    let mut right = [[0.0]; 2];
-    for point in points {
-        let (w, t) = (weight(point), [1.0, point.x - middle]);
-        for row in 0..2 {
-            right[row][0] += w * t[row] * point.value.value;
-            for column in 0..2 {
-                normal[row][column] += w * t[row] * t[column];
-            }
-        }
-    }
-    let inverse = linear::inverse(normal)?;
-    let of = |row: usize| {
-        let value = inverse[row][0] * right[0][0] + inverse[row][1] * right[1][0];
-        Measured::new(value, inverse[row][row].sqrt())
-    };
-    let (at_middle, slope) = (of(0), of(1));
-    let misfit = points
-        .iter()
-        .map(|p| {
-            let there = at_middle.value + slope.value * (p.x - middle);
-            weight(p) * (p.value.value - there).powi(2)
-        })
-        .sum();
-    Some(Fitted { middle, at_middle, slope, misfit })
+    Line::through(points.iter().map(|point| (point.x, point.value.value, weight(point))))
 }
 
 /// Share of a normal distribution below its mean + 2 standard deviations.
@@ -267,7 +233,7 @@ fn line(points: &[TrendPoint]) -> Option<(TrendLine, Vec<CourseValue>)> {
     // Where all uncertainties are tiny the weights must stay finite.
     let tiny = 1e-24 * points.iter().map(|p| p.value.value.powi(2)).fold(spread, f64::max);
     let (mut low, mut high) = (tiny, spread.max(2.0 * tiny));
-    let misfit = |extra: f64| fitted(points, extra).map_or(0.0, |fit| fit.misfit);
+    let misfit = |extra: f64| fitted(points, extra).map_or(0.0, |line| line.left);
     if misfit(low) > freedom {
         for _ in 0..100 {
             let middle = (low * high).sqrt();
@@ -287,22 +253,21 @@ fn line(points: &[TrendPoint]) -> Option<(TrendLine, Vec<CourseValue>)> {
     let student = StudentsT::new(0.0, 1.0, freedom).ok()?;
     let t = student.inverse_cdf(0.975);
     let widened = student.inverse_cdf(NORMAL_WITHIN_2U) / 2.0;
-    let variance_at = |x: f64| fit.at_middle.u.powi(2) + ((x - fit.middle) * fit.slope.u).powi(2);
-    let value_at = |x: f64| fit.at_middle.value + fit.slope.value * (x - fit.middle);
+    let slope_u = fit.square.sqrt().recip();
     let (first, last) = (points[0].x, points[points.len() - 1].x);
     let course = (0..PLACES)
         .map(|n| {
             let x = first + (last - first) * n as f64 / (PLACES - 1) as f64;
-            let half = t * variance_at(x).sqrt();
-            let value = value_at(x);
+            let half = t * fit.variance_at(x).sqrt();
+            let value = fit.at(x);
             CourseValue { x, value, low: value - half, high: value + half }
         })
         .collect();
     let line = TrendLine {
-        slope: Measured::new(fit.slope.value, widened * fit.slope.u),
-        intercept: Measured::new(value_at(0.0), widened * variance_at(0.0).sqrt()),
+        slope: Measured::new(fit.slope, widened * slope_u),
+        intercept: Measured::new(fit.at(0.0), widened * fit.variance_at(0.0).sqrt()),
         scatter: if high > tiny { high.sqrt() } else { 0.0 },
-        is_real: fit.slope.value.abs() > t * fit.slope.u,
+        is_real: fit.slope.abs() > t * slope_u,
     };
     Some((line, course))
 }

@@ -7,10 +7,10 @@ use tonemap_core::units::LevelReference;
 use crate::colours::{COLOURS, ColourMap, diverging};
 use crate::error::Error;
 use crate::marks::Marks;
-use crate::notes::{LEFT_PX, Room, Words, elided};
+use crate::notes::{LEFT_PX, Room, TOP_PX, Words, elided};
 use crate::panel::{Axis, Panel, Scale};
 use crate::sheet::{Figure, Picture, Sheet, Size, Type};
-use crate::spectrogram::{DrawnSpectrogram, TOP_PX, draw_bar, picture};
+use crate::spectrogram::{DrawnSpectrogram, draw_bar, picture};
 use crate::theme;
 
 /// Spectra of two sounds, to be drawn.

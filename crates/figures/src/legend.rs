@@ -3,7 +3,6 @@
 use plotters::style::RGBColor;
 
 use crate::error::Error;
-use crate::marks;
 use crate::sheet::{Mark, Sheet, Type};
 use crate::theme;
 
@@ -55,7 +54,7 @@ pub(crate) fn draw(sheet: &Sheet<'_>, right: f64, entries: &[(&str, Sign)]) -> R
                 28.0
             }
             Sign::Track => {
-                marks::on_picture(sheet, &line, theme::TRACK, 1.0)?;
+                sheet.line_on_picture(&line, theme::TRACK, 1.0)?;
                 54.0
             }
         };

@@ -63,8 +63,8 @@ pub use page::{PageStep, index_page};
 pub use partials::{PartialsFigure, partials_figure};
 pub use pitch::{EvidenceFigure, PitchFigure, evidence_figure, pitch_cells, pitch_figure};
 pub use report::{
-    Chart, ChartCurve, DrawnBand, Report, ReportFinding, ReportSection, ReportTable, course_chart,
-    difference_chart, map_chart, report_page, spectrum_chart, trend_chart,
+    Chart, ChartCurve, DrawnBand, Report, ReportFinding, ReportPart, ReportSection, ReportTable,
+    course_chart, difference_chart, map_chart, report_page, spectrum_chart, trend_chart,
 };
 pub use sheet::{Figure, Size};
 pub use spectrogram::{

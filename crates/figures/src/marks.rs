@@ -49,23 +49,12 @@ pub(crate) fn draw(sheet: &Sheet<'_>, panel: &Panel, marks: &Marks<'_>) -> Resul
     draw_ticks(sheet, panel, marks.onsets_s.iter().copied(), theme::ONSET)?;
     for time_s in marks.onsets_s.iter().filter(|time_s| panel.x.contains(**time_s)) {
         let x = panel.x.place(*time_s);
-        on_picture(sheet, &[(x, panel.y.to_px), (x, panel.y.from_px)], theme::PAPER, 0.45)?;
+        sheet.line_on_picture(&[(x, panel.y.to_px), (x, panel.y.from_px)], theme::PAPER, 0.45)?;
     }
     for stretch in marks.tracks.iter().flat_map(|track| &track.stretches) {
         draw_stretch(sheet, panel, stretch, marks.on_paper)?;
     }
     Ok(())
-}
-
-/// A thin line that shows on dark and on light parts of a picture.
-pub(crate) fn on_picture(
-    sheet: &Sheet<'_>,
-    points: &[(f64, f64)],
-    colour: RGBColor,
-    alpha: f64,
-) -> Result<(), Error> {
-    sheet.line(points, theme::INK, 0.6 * alpha, 2.6)?;
-    sheet.line(points, colour, alpha, 1.2)
 }
 
 /// Ticks above a picture, one a pixel at most.
@@ -98,7 +87,7 @@ fn draw_stretch(
         if on_paper {
             sheet.line(points, theme::CURVE, alpha, 1.8)
         } else {
-            on_picture(sheet, points, theme::TRACK, alpha)
+            sheet.line_on_picture(points, theme::TRACK, alpha)
         }
     };
     let step = |point: &TrackPoint| (point.confidence.clamp(0.0, 1.0) * 4.0).round();

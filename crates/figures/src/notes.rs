@@ -9,6 +9,10 @@ use crate::theme;
 /// Margins left and right of a plot, and the height of a line of text under it.
 pub(crate) const LEFT_PX: f64 = 78.0;
 pub(crate) const RIGHT_PX: f64 = 26.0;
+/// Right margin where a colour bar stands in it.
+pub(crate) const RIGHT_WITH_BAR_PX: f64 = 136.0;
+/// Top margin.
+pub(crate) const TOP_PX: f64 = 60.0;
 pub(crate) const NOTES_LINE_PX: f64 = 17.0;
 
 /// The words around a figure.

@@ -7,10 +7,10 @@ use tonemap_core::units::Note;
 use crate::colours::ColourMap;
 use crate::error::Error;
 use crate::marks::{self, Marks};
-use crate::notes::{self, LEFT_PX, NOTES_LINE_PX};
+use crate::notes::{self, LEFT_PX, NOTES_LINE_PX, RIGHT_WITH_BAR_PX, TOP_PX};
 use crate::panel::{Axis, Panel, Scale};
 use crate::sheet::{Align, Figure, Mark, Sheet, Size, Type};
-use crate::spectrogram::{self, ColourBar, DrawnSpectrogram, RIGHT_PX, SpectrogramLayout, TOP_PX};
+use crate::spectrogram::{self, ColourBar, DrawnSpectrogram, SpectrogramLayout};
 use crate::theme;
 use crate::ticks;
 
@@ -61,7 +61,7 @@ pub fn pitch_figure(figure: &PitchFigure<'_>, size: Size) -> Result<Figure, Erro
                 high: figure.span_s.1,
                 scale: Scale::Linear,
                 from_px: LEFT_PX,
-                to_px: (f64::from(size.width) - RIGHT_PX).floor(),
+                to_px: (f64::from(size.width) - RIGHT_WITH_BAR_PX).floor(),
             },
             y: Axis {
                 low: figure.range_hz.0,

@@ -322,6 +322,17 @@ impl Sheet<'_> {
         self.area.draw(&PathElement::new(points, style)).map_err(Error::drawing)
     }
 
+    /// A thin line that shows on dark and on light parts of a picture.
+    pub(crate) fn line_on_picture(
+        &self,
+        points: &[(f64, f64)],
+        colour: RGBColor,
+        alpha: f64,
+    ) -> Result<(), Error> {
+        self.line(points, theme::INK, 0.6 * alpha, 2.6)?;
+        self.line(points, colour, alpha, 1.2)
+    }
+
     /// A dashed line through points.
     pub(crate) fn dashed(
         &self,

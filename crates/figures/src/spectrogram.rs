@@ -8,7 +8,7 @@ use crate::colours::{COLOURS, ColourMap};
 use crate::error::Error;
 use crate::legend;
 use crate::marks::{self, Marks};
-use crate::notes::{self, LEFT_PX, NOTES_LINE_PX};
+use crate::notes::{self, LEFT_PX, NOTES_LINE_PX, RIGHT_WITH_BAR_PX, TOP_PX};
 use crate::panel::{self, Axis, Panel, Scale};
 use crate::sheet::{Figure, Mark, Picture, Sheet, Size, Type};
 use crate::theme;
@@ -77,9 +77,6 @@ pub struct SpectrogramFigure<'a> {
     pub reference_hz: f64,
 }
 
-/// Space right of the pictures, for notes and the colours.
-pub(crate) const RIGHT_PX: f64 = 136.0;
-pub(crate) const TOP_PX: f64 = 60.0;
 /// Space between spectrograms one above the other, and side by side.
 const GAP_PX: f64 = 30.0;
 const BESIDE_GAP_PX: f64 = 18.0;
@@ -122,7 +119,7 @@ struct Places {
 fn places(size: Size, layout: SpectrogramLayout, lines_below: usize) -> Vec<Places> {
     let count = layout.count as f64;
     let bottom = (f64::from(size.height) - 66.0 - NOTES_LINE_PX * lines_below as f64).floor();
-    let (width, height) = (f64::from(size.width) - LEFT_PX - RIGHT_PX, bottom - TOP_PX);
+    let (width, height) = (f64::from(size.width) - LEFT_PX - RIGHT_WITH_BAR_PX, bottom - TOP_PX);
     let (across, down) = match layout.arrangement {
         Arrangement::Stacked => (1.0, count),
         Arrangement::Beside => (count, 1.0),

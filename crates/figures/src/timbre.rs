@@ -3,10 +3,9 @@
 use tonemap_core::timbre::{DESCRIPTORS, Descriptor, HarmonicContent, Timbre, TimbrePoint};
 
 use crate::error::Error;
-use crate::notes::{Room, Words};
+use crate::notes::{Room, TOP_PX, Words};
 use crate::panel::{Axis, Panel, Scale};
 use crate::sheet::{Align, Figure, Sheet, Size, Type};
-use crate::spectrogram::TOP_PX;
 use crate::theme;
 
 /// The descriptors of a note over time, to be drawn.

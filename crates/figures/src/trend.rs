@@ -4,10 +4,9 @@ use tonemap_core::Measured;
 use tonemap_core::trend::CourseValue;
 
 use crate::error::Error;
-use crate::notes::{Room, Words};
+use crate::notes::{Room, TOP_PX, Words};
 use crate::panel::{Axis, Panel, Scale};
 use crate::sheet::{Align, Figure, Mark, Sheet, Size, Type};
-use crate::spectrogram::TOP_PX;
 use crate::theme;
 
 /// A trend to be drawn.

@@ -6,10 +6,10 @@ use tonemap_core::units::{LevelReference, Note};
 use crate::colours::{COLOURS, ColourMap};
 use crate::error::Error;
 use crate::labels::Taken;
-use crate::notes::{Room, Words};
+use crate::notes::{self, Room, TOP_PX, Words};
 use crate::panel::{Axis, Panel, Scale};
 use crate::sheet::{Align, Figure, Mark, Picture, Sheet, Size, Type};
-use crate::spectrogram::{self, ColourBar, TOP_PX, draw_colour_bar};
+use crate::spectrogram::{ColourBar, draw_colour_bar};
 use crate::theme;
 use crate::ticks::{self, Tick};
 
@@ -316,7 +316,7 @@ pub fn map_figure(figure: &MapFigure<'_>, size: Size) -> Result<Figure, Error> {
     const DEEPEST_DB: f64 = 90.0;
     Sheet::draw(size, |sheet| {
         let Room { left, bottom, .. } = figure.words.draw(sheet, size)?;
-        let right = f64::from(size.width) - spectrogram::RIGHT_PX;
+        let right = f64::from(size.width) - notes::RIGHT_WITH_BAR_PX;
         let all = || figure.columns.iter().flat_map(|column| column.levels_db.iter().copied());
         let greatest = f64::from(all().fold(f32::NEG_INFINITY, f32::max));
         let lowest = f64::from(all().fold(f32::INFINITY, f32::min));
@@ -515,6 +515,7 @@ mod tests {
         };
         let curve = (0..40).map(|n| CurvePoint { midi: 40 + n, value: 0.5 }).collect();
         Tuning {
+            temperament: "equal".into(),
             reference_hz: 440.0,
             fitted_reference_hz: None,
             notes: (0..40).map(note).collect(),

@@ -21,8 +21,8 @@ use symphonia::core::meta::MetadataOptions;
 
 use crate::block::Block;
 use crate::error::Error;
+use crate::info::{TakeInfo, check_channels};
 use crate::mp4;
-use crate::reader::{TakeInfo, check_channels};
 
 /// Packets in a row that may be damaged before the file is given up.
 const MOST_DAMAGED_PACKETS: u32 = 100;

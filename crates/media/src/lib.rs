@@ -35,6 +35,7 @@ mod ahead;
 mod block;
 mod decoded;
 mod error;
+mod info;
 mod midi;
 mod mp4;
 mod raw;
@@ -45,8 +46,9 @@ mod write;
 
 pub use block::Block;
 pub use error::Error;
+pub use info::TakeInfo;
 pub use midi::{MidiNote, midi_file};
 pub use raw::{RawCoding, RawFormat};
-pub use reader::{TakeInfo, TakeReader};
+pub use reader::TakeReader;
 pub use sdif::{SdifFrame, SdifKind, SdifPartial, read_sdif, sdif_file};
 pub use write::{WavEncoding, WavSink, write_wav};

@@ -8,8 +8,8 @@ use std::io::{ErrorKind, Read, Seek, SeekFrom};
 
 use crate::block::Block;
 use crate::error::Error;
+use crate::info::TakeInfo;
 use crate::raw::{RawCoding, RawFormat};
-use crate::reader::TakeInfo;
 
 const FORMAT: &str = "WAV";
 /// Bytes read at a time: big enough to cost no time, small enough to stay in the cache.

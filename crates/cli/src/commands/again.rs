@@ -101,7 +101,7 @@ fn group_again(group: &[Saved], folder: &Path) -> Result<(String, bool)> {
         ));
     }
     let allowed: Vec<PathBuf> = read.iter().filter_map(|file| file.canonicalize().ok()).collect();
-    let after = rerun::run_reading(&group[0].arguments(), folder, Some(&allowed))?;
+    let after = rerun::run_reading(&group[0].arguments(), folder, &allowed)?;
     let now = saved::results_of(&after)?;
     if now.iter().map(|one| &one.text).eq(group.iter().map(|one| &one.text)) {
         said += &text::sentence("the same to the byte");

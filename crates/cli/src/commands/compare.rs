@@ -8,12 +8,12 @@ use rayon::prelude::*;
 use serde::Serialize;
 use serde_json::Value;
 use tonemap_core::compare::{
-    BandDifference, CompareSettings, Comparison, FALSE_RATE, GroupDifference, QuantityDifference,
-    QuantityKind, Recorded, Sound, comparability, compare, compare_groups, difference_maps,
-    profile,
+    BandDifference, CompareSettings, Comparison, GroupDifference, QuantityDifference, QuantityKind,
+    Recorded, Sound, comparability, compare, compare_groups, difference_maps, profile,
 };
 use tonemap_core::intake::Inspector;
 use tonemap_core::quantity::{self, Key, Label, Quantities, Quantity, Unit};
+use tonemap_core::significance::{FALSE_RATE, limit_over_u};
 use tonemap_core::units::FrequencyRange;
 use tonemap_core::{Finding, Measured, SampleSpan};
 use tonemap_figures::{
@@ -23,6 +23,7 @@ use tonemap_figures::{
 
 use crate::args::{FigureArgs, Format, FrameArgs, OutputArgs, PartArgs, SourceArgs};
 use crate::json;
+use crate::kept::Presented;
 use crate::limits::LimitArgs;
 use crate::output;
 use crate::parts::share_reference;
@@ -222,6 +223,11 @@ struct Pair<'t, 'a> {
 impl Compare {
     pub(crate) fn run(&self) -> Result<Status> {
         output::begin(&self.output);
+        self.present()?.finish(&self.output, &self.limits)
+    }
+
+    /// Makes all but the result itself, and gives that.
+    pub(super) fn present(&self) -> Result<Presented> {
         output::check_outputs(&self.figure, &self.output)?;
         let sides = self.sides()?;
         let are_saved = |side: &&Side| saved::is_saved(side.words.as_ref());
@@ -292,7 +298,7 @@ impl Compare {
         })
     }
 
-    fn compare_pairs(&self, taken: &[Taken<'_>]) -> Result<Status> {
+    fn compare_pairs(&self, taken: &[Taken<'_>]) -> Result<Presented> {
         if self.figure.figure.is_some() && taken.len() > 2 {
             let reason = "a figure is of one pair; give two takes, or leave it out";
             return Err(Usage(reason.into()).into());
@@ -328,9 +334,13 @@ impl Compare {
                 .collect::<Result<String>>()?,
             (Format::Csv, _) => self.pairs_csv(&pairs)?,
         };
-        output::write_result(&self.output, &content)?;
         let judged = |pair: &Pair<'_, '_>| (pair.b.part.title(), pair.found.quantities());
-        self.limits.check(|| pairs.iter().map(judged).collect(), Status::Done)
+        Ok(Presented {
+            content,
+            judged: pairs.iter().map(judged).collect(),
+            findings: pairs.iter().flat_map(|pair| pair.findings.clone()).collect(),
+            status: Status::Done,
+        })
     }
 
     fn draw(&self, pair: &Pair<'_, '_>, settings: &CompareSettings) -> Result<Figure> {
@@ -432,7 +442,7 @@ impl Compare {
         sides: &[Side],
         counts: &[usize],
         taken: &[Taken<'_>],
-    ) -> Result<Status> {
+    ) -> Result<Presented> {
         if self.figure.figure.is_some() {
             let reason = "groups of repeats are told in a table; draw two of their takes";
             return Err(Usage(reason.into()).into());
@@ -448,8 +458,7 @@ impl Compare {
             .map(|one| Ok(profile(one.sound(), &settings)?))
             .collect::<Result<Vec<_>>>()?;
         let mut content = String::new();
-        let mut rows = Vec::new();
-        let mut table = Vec::new();
+        let (mut judged, mut table, mut all) = (Vec::new(), Vec::new(), Vec::new());
         let mut from = counts[0];
         for (side, count) in sides[1..].iter().zip(&counts[1..]) {
             let found = compare_groups(&profiles[..counts[0]], &profiles[from..from + count]);
@@ -466,7 +475,7 @@ impl Compare {
             let differences = found
                 .iter()
                 .map(|one| Quantity { value: Some(one.difference), ..one.quantity.clone() });
-            rows.push((side.words.clone(), differences.collect()));
+            judged.push((side.words.clone(), differences.collect()));
             content += &match self.output.format {
                 Format::Text => groups_text((&sides[0].words, &side.words), &found, &findings),
                 Format::Csv => {
@@ -483,32 +492,34 @@ impl Compare {
                     json::line_of_takes("compare", records, settings, values, &findings)?
                 }
             };
+            all.extend(findings);
         }
         if self.output.format == Format::Csv {
             content = csv_of(&table)?;
         }
-        output::write_result(&self.output, &content)?;
-        self.limits.check(|| rows, Status::Done)
+        Ok(Presented { content, judged, findings: all, status: Status::Done })
     }
 
-    fn compare_saved(&self, sides: &[Side]) -> Result<Status> {
+    fn compare_saved(&self, sides: &[Side]) -> Result<Presented> {
         if self.figure.figure.is_some() {
             let reason = "saved results are told in a table; draw the takes they come from";
             return Err(Usage(reason.into()).into());
         }
-        let mut all: Vec<(String, Saved)> = Vec::new();
+        let mut results: Vec<(String, Saved)> = Vec::new();
         for side in sides {
             for result in saved::read(side.words.as_ref())? {
-                all.push((format!("{} ({})", side.words, result.title()), result));
+                results.push((format!("{} ({})", side.words, result.title()), result));
             }
         }
-        let [(name, first), others @ ..] = &all[..] else { return Ok(Status::Done) };
+        let [(name, first), others @ ..] = &results[..] else {
+            return Ok(Presented::nothing(Status::Done));
+        };
         if others.is_empty() {
             let reason = "two results are compared, and the file holds one; name another";
             return Err(Usage(reason.into()).into());
         }
         let mut content = String::new();
-        let (mut table, mut rows) = (Vec::new(), Vec::new());
+        let (mut judged, mut table, mut all) = (Vec::new(), Vec::new(), Vec::new());
         for (other_name, other) in others {
             if other.kind() != first.kind() {
                 return Err(Usage(format!(
@@ -519,7 +530,7 @@ impl Compare {
                 .into());
             }
             let values = saved_rows(first, other);
-            rows.push((other_name.clone(), values.iter().filter_map(saved_difference).collect()));
+            judged.push((other_name.clone(), values.iter().filter_map(saved_difference).collect()));
             let result = SavedResult { reference: name.clone(), other: other_name.clone(), values };
             let mut findings = first.findings();
             findings.extend(other.findings());
@@ -541,12 +552,12 @@ impl Compare {
                     String::new()
                 }
             };
+            all.extend(findings);
         }
         if self.output.format == Format::Csv {
             content = csv_of(&table)?;
         }
-        output::write_result(&self.output, &content)?;
-        self.limits.check(|| rows, Status::Done)
+        Ok(Presented { content, judged, findings: all, status: Status::Done })
     }
 }
 
@@ -677,7 +688,7 @@ fn saved_rows(a: &Saved, b: &Saved) -> Vec<ValueRow> {
         })
         .collect();
     let judged = pairs.iter().filter(|(_, a, b)| a.u.is_finite() && b.u.is_finite()).count();
-    let limit = tonemap_core::compare::limit_over_u(judged);
+    let limit = limit_over_u(judged);
     pairs
         .into_iter()
         .map(|(key, a, b)| {

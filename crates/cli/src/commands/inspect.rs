@@ -10,7 +10,8 @@ use tonemap_core::Finding;
 use tonemap_core::intake::{ChannelInspection, Envelope, Inspection, period};
 use tonemap_core::quantity::{Label, Quantities, Quantity, Unit, pair};
 use tonemap_figures::{
-    AmplitudeScale, ChannelCourse, Figure, WaveformFigure, waveform_columns, waveform_figure,
+    AmplitudeScale, ChannelCourse, Figure, ReportPart, WaveformFigure, waveform_columns,
+    waveform_figure,
 };
 
 use crate::args::{FigureArgs, OutputArgs, SourceArgs, SpanArgs};
@@ -175,6 +176,27 @@ impl Measure for Inspect {
             one.found.inspection.channels.iter().map(move |channel| (one, channel))
         });
         csv_table().csv(rows)
+    }
+
+    fn section(&self, made: &Made<'_>) -> Result<ReportPart> {
+        let take = made.part.take();
+        let mut facts = vec![
+            ("Format".into(), format!("{} {}", take.info.container, take.info.codec)),
+            ("Length".into(), format!("{} s", text::number(take.duration_s(), 3))),
+            ("Sample rate".into(), format!("{} Hz", text::rate(take.info.sample_rate_hz))),
+        ];
+        if let Some(first) = made.found.inspection.channels.first() {
+            let (pressure, levels) = (&first.pressure, &first.levels);
+            let known = [
+                ("Level", pressure.rms_db.or(levels.rms_dbfs), "dB"),
+                ("Peak", levels.peak_dbfs, "dBFS"),
+                ("Noise floor", pressure.noise_floor_db.or(first.noise_floor_dbfs), "dB"),
+            ];
+            facts.extend(known.into_iter().filter_map(|(name, value, unit)| {
+                Some((name.to_string(), format!("{} {unit}", text::number(value?, 1))))
+            }));
+        }
+        Ok(ReportPart { facts, ..ReportPart::default() })
     }
 
     fn draw(&self, made: &[Made<'_>]) -> Result<Figure> {

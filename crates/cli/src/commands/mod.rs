@@ -16,12 +16,14 @@ mod timbre;
 mod trend;
 mod tuning;
 
-use anyhow::Result;
+use anyhow::{Result, bail};
 use clap::{CommandFactory, Parser, Subcommand};
 
-use crate::measure::drive;
+use crate::kept::Kept;
+use crate::measure::{drive, on};
 use crate::rerun;
-use crate::status::Status;
+use crate::status::{Status, Usage};
+use crate::studies::Named;
 
 /// Measures what is in a sound: spectra and their tones, with the uncertainty of every number.
 ///
@@ -102,6 +104,30 @@ pub(crate) const RESULTS: [(&str, About); 9] = [
 /// Teaches what runs command lines again which there are.
 pub(crate) fn learn() {
     rerun::learn(&Cli::command(), RESULTS.map(|(name, _)| name).to_vec());
+}
+
+/// Runs a command line that measures within this one, on a take that is found already or on those that it names.
+pub(crate) fn within(arguments: &[String], of: Option<&Named>) -> Result<Kept> {
+    let mut words = vec!["tonemap".to_string()];
+    words.extend(arguments.iter().cloned());
+    words.splice(2..2, ["--quiet".into(), "--format".into(), "json".into()]);
+    let cli = Cli::try_parse_from(words).map_err(|error| {
+        let said = error.to_string();
+        let first = said.lines().next().unwrap_or_default();
+        Usage(first.trim_start_matches("error: ").into())
+    })?;
+    rerun::within(arguments, || match (&cli.command, of) {
+        (Command::Inspect(command), Some(named)) => on(command, named),
+        (Command::Spectrum(command), Some(named)) => on(&**command, named),
+        (Command::Pitch(command), Some(named)) => on(&**command, named),
+        (Command::Partials(command), Some(named)) => on(&**command, named),
+        (Command::Timbre(command), Some(named)) => on(&**command, named),
+        (Command::Spectrogram(command), _) => command.present()?.kept(),
+        (Command::Tuning(command), _) => command.present()?.kept(),
+        (Command::Compare(command), _) => command.present()?.kept(),
+        (Command::Trend(command), _) => command.present()?.kept(),
+        _ => bail!("this command measures no take"),
+    })
 }
 
 /// The commands that measure a take.

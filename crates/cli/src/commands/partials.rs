@@ -11,11 +11,12 @@ use tonemap_core::partials::{
     Partial, PartialTrack, Partials as Measured, PartialsSettings, TrackColumns,
     TrackPoint as Point, partials,
 };
-use tonemap_core::quantity::{Quantities, Quantity};
+use tonemap_core::quantity::{Quantities, Quantity, pair};
 use tonemap_core::units::{Frequency, FrequencyRange, Seconds, Separation, cents_between};
 use tonemap_figures::{
-    Arrangement, ColourMap, DrawnSpectrogram, DrawnTrack, Figure, Marks, PartialsFigure,
-    SpectrogramFigure, TrackPoint, Words, partials_figure, pitch_cells, spectrogram_figure,
+    Arrangement, ChartCurve, ColourMap, DrawnSpectrogram, DrawnTrack, Figure, Marks,
+    PartialsFigure, ReportPart, SpectrogramFigure, TrackPoint, Words, course_chart,
+    partials_figure, pitch_cells, spectrogram_figure,
 };
 use tonemap_media::{SdifFrame, SdifKind, SdifPartial, sdif_file};
 
@@ -242,6 +243,32 @@ impl Measure for Partials {
             View::Tracks => self.draw_tracks(&made[0]),
             View::Decay => draw_decay(&made[0], &self.figure),
         }
+    }
+
+    fn section(&self, made: &Made<'_>) -> Result<ReportPart> {
+        const MOST: usize = 16;
+        let found = &made.found.partials;
+        let unit = made.part.level_unit();
+        let stiff = found.inharmonicity.filter(|b| b.value.abs() > 2.0 * b.u);
+        let facts = text::fact("Inharmonicity B", stiff, 9, "").into_iter().collect();
+        let first: Vec<&Partial> = found.partials.iter().take(MOST).collect();
+        let table = Table::new()
+            .count("", "partial", |partial: &&Partial| partial.number as u64)
+            .measured("", "frequency, Hz", 5, |partial| {
+                pair(Some(partial.frequency_hz), Some(partial.frequency_hz_u))
+            })
+            .signed("", "cents from harmonic", 2, |partial| partial.cents_from_harmonic)
+            .number("", format!("level, {unit}"), 1, |partial| Some(partial.level_db))
+            .measured("", "T60, s", 3, |partial| pair(partial.decay_t60_s, partial.decay_t60_s_u))
+            .number("", "beat, Hz", 3, |partial| partial.beat_hz)
+            .page(format!("Partials, the first {}", first.len()), &first);
+        let curves = decay_curves(found);
+        let title = format!("Level, {unit}");
+        let chart = (!curves.is_empty()).then(|| {
+            let caption = "Partials over time, the first eight";
+            course_chart("partials", caption, &curves, (&title, "dB"))
+        });
+        Ok(ReportPart { facts, charts: chart.into_iter().collect(), tables: vec![table] })
     }
 
     fn files(&self) -> Vec<SideFile<'_, Found>> {
@@ -492,6 +519,21 @@ fn partial_table<'t>(found: Option<&Measured>, level_unit: &'t str) -> Table<'t,
         .flag("on_law", |row| row.item.on_law)
         .level_reference()
         .mark(move |row| is_harmonic && !row.item.on_law)
+}
+
+/// The levels of the first partials over time, for a page.
+fn decay_curves(found: &Measured) -> Vec<ChartCurve> {
+    const TRACKS: usize = 8;
+    const POINTS: usize = 300;
+    let curve = |track: &PartialTrack| {
+        let step = track.points.len().div_ceil(POINTS).max(1);
+        let points = track.points.iter().enumerate().step_by(step);
+        let (x, y) = points
+            .map(|(n, point)| (track.start_s + n as f64 * track.hop_s, found.level_db_at(point)))
+            .unzip();
+        ChartCurve { name: format!("partial {}", track.number), x, y }
+    };
+    found.tracks.iter().take(TRACKS).map(curve).collect()
 }
 
 /// The points of all tracks.

@@ -15,8 +15,8 @@ use tonemap_core::spectrogram::Spectrogram as Cells;
 use tonemap_core::units::{Extent, Frequency, FrequencyRange, Note, Seconds, cents_between};
 use tonemap_core::{Error, Finding, SampleSpan};
 use tonemap_figures::{
-    ColourMap, DrawnSpectrogram, DrawnTrack, EvidenceFigure, Figure, Marks, PitchFigure,
-    TrackPoint, evidence_figure, pitch_cells, pitch_figure,
+    ChartCurve, ColourMap, DrawnSpectrogram, DrawnTrack, EvidenceFigure, Figure, Marks,
+    PitchFigure, ReportPart, TrackPoint, course_chart, evidence_figure, pitch_cells, pitch_figure,
 };
 use tonemap_media::{MidiNote, midi_file};
 
@@ -199,6 +199,22 @@ impl Measure for Pitch {
             Some(time) => draw_evidence(&made[0], time.0, &self.figure),
             None => self.draw_track(&made[0]),
         }
+    }
+
+    fn section(&self, made: &Made<'_>) -> Result<ReportPart> {
+        const MOST: usize = 1500;
+        let voiced: Vec<(f64, f64)> = (made.found.pitch.track.iter())
+            .filter_map(|point| Some((point.time_s, point.f0_hz?)))
+            .collect();
+        if voiced.len() < 3 {
+            return Ok(ReportPart::default());
+        }
+        let step = voiced.len().div_ceil(MOST);
+        let (x, y) = voiced.into_iter().step_by(step).unzip();
+        let curves = [ChartCurve { name: "fundamental".into(), x, y }];
+        let title = ("Fundamental, Hz", "Hz");
+        let chart = course_chart("pitch", "Fundamental over time", &curves, title);
+        Ok(ReportPart { charts: vec![chart], ..ReportPart::default() })
     }
 
     fn files(&self) -> Vec<SideFile<'_, Found>> {

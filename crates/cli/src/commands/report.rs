@@ -8,26 +8,28 @@ use anyhow::{Result, bail};
 use clap::Args;
 use rayon::prelude::*;
 use serde_json::Value;
-use tonemap_core::compare::NOTE_OVER_NOISE_DB;
+use tonemap_core::quantity::Key;
 use tonemap_core::spectrogram::{FrequencyAxis, Pooling, SpectrogramSettings, spectrogram};
+use tonemap_core::spectrum::thinned;
 use tonemap_core::units::Note;
 use tonemap_core::{Finding, Measured, Severity, merged, places_text};
 use tonemap_figures::{
     Chart, ChartCurve, ColourMap, DrawnBand, Report as Page, ReportFinding, ReportSection,
-    ReportTable, course_chart, difference_chart, map_chart, report_page, spectrum_chart,
-    trend_chart,
+    ReportTable, difference_chart, map_chart, report_page, trend_chart,
 };
 use tonemap_media::{WavEncoding, write_wav};
 
-use crate::analyses::Analyses;
+use crate::analyses::{Analyses, word_of};
 use crate::args::{PartArgs, SourceArgs};
 use crate::files::{self, Content};
+use crate::kept::Kept;
 use crate::output;
 use crate::progress::TakesProgress;
 use crate::saved::{self, Saved};
 use crate::sides::Side;
 use crate::status::{self, Status, Usage};
 use crate::studies::{self, Named, OpenStudy};
+use crate::table::Table;
 use crate::take::{NoteSamples, Take};
 use crate::text;
 
@@ -83,6 +85,8 @@ const EXAMPLES: &str = "Examples:
   tonemap report compared.json timbre.json
       results that were saved";
 
+/// Values of a spectrum in an octave.
+const PER_OCTAVE: u32 = 96;
 /// A page above this size opens slowly.
 const LARGE_BYTES: usize = 25_000_000;
 /// Longest stretch that is drawn over time, in seconds.
@@ -91,9 +95,42 @@ const DRAWN_S: f64 = 120.0;
 /// What the page tells of a take.
 struct TakeSection {
     section: ReportSection,
-    row: Vec<String>,
+    row: TakeRow,
     findings: Vec<Finding>,
     results: Vec<Saved>,
+}
+
+/// A take at a glance.
+struct TakeRow {
+    name: String,
+    reference_hz: f64,
+    duration_s: Option<f64>,
+    sample_rate_hz: Option<f64>,
+    level_db: Option<f64>,
+    f0_hz: Option<Measured>,
+    centroid_hz: Option<f64>,
+    findings: usize,
+}
+
+impl TakeRow {
+    fn nearest(&self) -> Option<(Note, f64)> {
+        Note::nearest(self.f0_hz?.value, self.reference_hz)
+    }
+}
+
+fn take_table<'t>() -> Table<'t, TakeRow> {
+    Table::new()
+        .words("", "take", |row: &TakeRow| row.name.clone())
+        .words("", "note", |row| {
+            row.nearest().map_or(text::UNKNOWN.into(), |(note, _)| note.to_string())
+        })
+        .number("", "seconds", 2, |row| row.duration_s)
+        .number("", "Hz", 0, |row| row.sample_rate_hz)
+        .number("", "level, dB", 1, |row| row.level_db)
+        .measured("", "f0, Hz", 5, |row| row.f0_hz)
+        .signed("", "cents", 1, |row| row.nearest().map(|(_, cents)| cents))
+        .number("", "centroid, Hz", 1, |row| row.centroid_hz)
+        .count("", "findings", |row| row.findings as u64)
 }
 
 impl Report {
@@ -110,7 +147,7 @@ impl Report {
         let (files, takes): (Vec<PathBuf>, Vec<PathBuf>) =
             self.takes.iter().cloned().partition(|path| saved::is_saved(path));
         let named = self.named(study.as_ref(), &takes, files.is_empty())?;
-        let analyses = Analyses::new(study.as_ref(), self.source.raw)?;
+        let analyses = Analyses::new(super::within, study.as_ref(), self.source.raw)?;
         let mut status = Status::Done;
         let made = self.take_sections(&analyses, &named, &mut status);
         if made.is_empty() && !named.is_empty() {
@@ -123,28 +160,15 @@ impl Report {
             version: env!("CARGO_PKG_VERSION").into(),
             ..Page::default()
         };
-        page.takes.head = [
-            "take",
-            "note",
-            "seconds",
-            "Hz",
-            "level, dB",
-            "f0, Hz",
-            "± u",
-            "cents",
-            "centroid, Hz",
-            "findings",
-        ]
-        .map(String::from)
-        .to_vec();
-        let mut results = Vec::new();
+        let (mut results, mut rows) = (Vec::new(), Vec::new());
         for take in made {
-            page.takes.rows.push(take.row);
+            rows.push(take.row);
             page.take_ids.push(take.section.id.clone());
             collect(&mut page.findings, &take.section, &take.findings);
             results.extend(take.results);
             page.sections.push(take.section);
         }
+        page.takes = take_table().page("", &rows);
         // What fails is said, and the page is made of the rest.
         let mut added = |made: Result<()>| {
             if let Err(error) = made {
@@ -256,84 +280,68 @@ impl Report {
     }
 
     fn take_section(&self, analyses: &Analyses, n: usize, named: &Named) -> Result<TakeSection> {
-        let id = format!("take-{n}");
-        let words = |words: &str| words.split(' ').map(String::from).collect::<Vec<_>>();
-        let inspect = analyses.of(named, "inspect", &[])?;
-        let spectrum = analyses.of(named, "spectrum", &words("--curve --peaks 12"))?;
-        // Not every sound has a timbre that can be told; that is no fault of the report.
-        let timbre = analyses.of(named, "timbre", &[]).ok();
-        let is_note = timbre.as_ref().is_some_and(|timbre| {
-            let over_noise = timbre.number("harmonic_to_noise_db").map_or(0.0, |db| db.value);
-            timbre.number("f0_hz").is_some() && over_noise > NOTE_OVER_NOISE_DB
-        });
-        let (partials, pitch) = if is_note {
-            (
-                analyses.of(named, "partials", &words("--tracks")).ok(),
-                analyses.of(named, "pitch", &[]).ok(),
-            )
-        } else {
-            (None, None)
-        };
-        let unit = format!("dB {}", level_words(&inspect));
+        let options = |words: &[&str]| words.iter().map(ToString::to_string).collect::<Vec<_>>();
         let name = named.name();
-        let mut charts = vec![spectrum_of(&format!("{id}-spectrum"), &spectrum, &unit)];
-        let (map, sound) = self.map_and_sound(&format!("{id}-map"), named, &unit)?;
-        charts.push(map);
-        charts.extend(pitch.as_ref().and_then(|pitch| pitch_chart(&format!("{id}-pitch"), pitch)));
-        charts.extend(
-            partials
-                .as_ref()
-                .and_then(|found| decay_chart(&format!("{id}-partials"), found, &unit)),
-        );
-        let mut tables = vec![tone_table(&spectrum, &unit)];
-        tables.extend(partials.as_ref().map(|found| partial_table(found, &unit)));
-        tables.extend(timbre.as_ref().map(descriptor_table));
-        let mut findings: Vec<Finding> = Vec::new();
-        let known =
-            [Some(&inspect), Some(&spectrum), timbre.as_ref(), partials.as_ref(), pitch.as_ref()];
-        for finding in known.into_iter().flatten().flat_map(Saved::findings) {
-            // Several analyses find the same of one take.
-            let is_same =
-                |other: &Finding| other.code == finding.code && other.text == finding.text;
-            if !findings.iter().any(is_same) {
-                findings.push(finding);
-            }
-        }
-        findings.retain(|finding| finding.severity > Severity::Note);
-        for finding in &mut findings {
-            finding.take = Some(name.clone());
-        }
-        let section = ReportSection {
-            id,
+        let inspect = analyses.of(named, "inspect", &[])?;
+        let spectrum = analyses.of(named, "spectrum", &options(&["--peaks", "12"]))?;
+        // Not every sound has a timbre; that is no fault of the report.
+        let timbre = analyses.of(named, "timbre", &[]).ok();
+        // Facts of a note are those that it has of one alone.
+        let is_note = timbre.as_ref().is_some_and(|timbre| !timbre.part.facts.is_empty());
+        let of_note = |command: &str| {
+            if is_note { analyses.of(named, command, &[]).ok() } else { None }
+        };
+        let (partials, pitch) = (of_note("partials"), of_note("pitch"));
+        let (map, sound) = self.map_and_sound(named)?;
+        let mut section = ReportSection {
+            id: format!("take-{n}"),
             title: name.clone(),
             text: conditions_of(named),
-            facts: facts(&inspect, timbre.as_ref().filter(|_| is_note), partials.as_ref()),
-            charts,
-            tables,
-            findings: told(&findings, &name),
             sound,
+            ..ReportSection::default()
         };
-        let row = row(&name, named, &inspect, timbre.as_ref(), is_note, findings.len());
-        let mut results = vec![inspect, spectrum];
-        results.extend(timbre);
-        results.extend(partials);
-        results.extend(pitch);
+        let row = TakeRow {
+            name: name.clone(),
+            reference_hz: named.entry.as_ref().map_or(440.0, |entry| entry.reference_hz),
+            duration_s: value(inspect.top("duration_s")),
+            sample_rate_hz: value(inspect.top("sample_rate_hz")),
+            level_db: level_of(&inspect),
+            f0_hz: timbre.as_ref().filter(|_| is_note).and_then(|timbre| timbre.top("f0_hz")),
+            centroid_hz: value(timbre.as_ref().and_then(|timbre| timbre.top("centroid_hz"))),
+            findings: 0,
+        };
+        let mut results = Vec::new();
+        let mut findings: Vec<Finding> = Vec::new();
+        let all = [Some(inspect), Some(spectrum), pitch, timbre, partials];
+        for (place, mut kept) in all.into_iter().flatten().enumerate() {
+            results.extend(kept.saved()?);
+            section.add(std::mem::take(&mut kept.part));
+            if place == 1 {
+                section.charts.push(map.clone());
+            }
+            for finding in kept.findings.into_iter().filter(|one| one.severity > Severity::Note) {
+                let finding = Finding { take: Some(name.clone()), ..finding };
+                // Several analyses find the same of one take.
+                let is_same =
+                    |other: &Finding| other.code == finding.code && other.text == finding.text;
+                if !findings.iter().any(is_same) {
+                    findings.push(finding);
+                }
+            }
+        }
+        section.findings = told(&findings, &name);
+        let row = TakeRow { findings: findings.len(), ..row };
         Ok(TakeSection { section, row, findings, results })
     }
 
     /// The spectrogram of the first channel, and its sound if it is wanted.
-    fn map_and_sound(
-        &self,
-        id: &str,
-        named: &Named,
-        unit: &str,
-    ) -> Result<(Chart, Option<Vec<u8>>)> {
+    fn map_and_sound(&self, named: &Named) -> Result<(Chart, Option<Vec<u8>>)> {
         let source = SourceArgs { conditions: Vec::new(), ..self.source.clone() };
         let mut take = Take::open(named.clone(), &source)?;
         let until = (take.duration_s() > DRAWN_S).then_some(DRAWN_S);
         let span = crate::args::SpanArgs::until(until);
         let part = take.parts(&PartArgs { span, channels: Vec::new() })?.remove(0);
-        let rate_hz = part.take().info.sample_rate_hz;
+        let rate_hz = part.rate_hz();
         let NoteSamples { samples, .. } = part.note_samples()?;
         let settings = SpectrogramSettings {
             axis: FrequencyAxis::Logarithmic,
@@ -344,9 +352,9 @@ impl Report {
         let made = spectrogram(&samples, rate_hz, &settings)?;
         let resolution = text::number(made.plan.resolution_hz(), 0);
         let cut = until.map_or(String::new(), |s| format!(", the first {s} s"));
-        let caption = format!("Level over time and frequency{cut}; {resolution} Hz are told apart");
-        let full_scale_db = part.full_scale_db().unwrap_or(0.0);
-        let chart = map_chart(id, &caption, &made, full_scale_db, self.colours, unit)?;
+        let caption = format!("Level over time and frequency{cut}; resolution {resolution} Hz");
+        let (full_scale_db, unit) = (part.reference.full_scale_db(), part.level_unit());
+        let chart = map_chart("map", &caption, &made, full_scale_db, self.colours, &unit)?;
         let sound = if self.sound {
             let mut file = std::io::Cursor::new(Vec::new());
             write_wav(&mut file, rate_hz as u32, &[samples], WavEncoding::Integer(16))?;
@@ -371,13 +379,12 @@ impl Report {
         for words in sides {
             let side = Side::read(words)?;
             let named = studies::find_takes(&side.paths(), &source)?;
-            let names =
-                named.iter().map(|take| analyses.word_of(take)).collect::<Result<Vec<_>>>()?;
+            let names: Vec<String> = named.iter().map(word_of).collect();
             arguments.push(side.renamed(&names));
             takes.extend(named);
         }
-        let text = analyses.run(&arguments, &takes.iter().collect::<Vec<_>>())?;
-        for result in saved::results_of(&text)? {
+        let kept = analyses.about(&arguments, &takes.iter().collect::<Vec<_>>())?;
+        for result in kept.saved()? {
             let id = format!("compare-{n}-{}", page.comparisons.len());
             let section = comparison_section(&id, &result);
             collect(&mut page.findings, &section, &result.findings());
@@ -423,12 +430,9 @@ fn add_trend(
     }
     let mut arguments: Vec<String> =
         ["trend", "--quantity", quantity, "--over", condition].map(String::from).to_vec();
-    for take in takes {
-        arguments.push(analyses.word_of(take)?);
-    }
+    arguments.extend(takes.into_iter().map(word_of));
     // Its analyses are kept one by one; the trend itself is soon made.
-    let text = analyses.run_anew(&arguments)?;
-    let result = saved::results_of(&text)?.remove(0);
+    let result = analyses.anew(&arguments)?.saved()?.remove(0);
     let section = trend_section(&format!("trend-{n}"), &result);
     collect(&mut page.findings, &section, &result.findings());
     page.trends.push(section);
@@ -533,11 +537,6 @@ fn summary(page: &Page) -> Vec<String> {
     lines
 }
 
-fn level_words(inspect: &Saved) -> &'static str {
-    let is_calibrated = inspect.number("channels[1].full_scale_db").is_some();
-    if is_calibrated { "re 20 µPa" } else { "re full scale" }
-}
-
 /// The conditions of a take in a sentence.
 fn conditions_of(named: &Named) -> String {
     let Some(entry) = &named.entry else { return String::new() };
@@ -548,240 +547,20 @@ fn conditions_of(named: &Named) -> String {
     parts.join(", ")
 }
 
-fn value_text(value: Option<Measured>, most: usize, unit: &str) -> Option<String> {
-    let value = value?;
-    let [number, u] = text::measured(value.value, value.u, most);
-    let known = value.u.is_finite();
-    let number = if known { number } else { text::number(value.value, most.min(2)) };
-    let u = u.replace('<', "below ");
-    Some(if known { format!("{number} ± {u} {unit}") } else { format!("{number} {unit}") })
+fn value(measured: Option<Measured>) -> Option<f64> {
+    measured.map(|measured| measured.value)
 }
 
-fn facts(inspect: &Saved, note: Option<&Saved>, partials: Option<&Saved>) -> Vec<(String, String)> {
-    let result = &inspect.value["result"];
-    let words = |key: &str| result[key].as_str().unwrap_or_default().to_string();
-    let number = |key: &str| inspect.number(key).map(|m| m.value);
-    let is_calibrated = inspect.number("channels[1].full_scale_db").is_some();
-    let (level, noise) = if is_calibrated {
-        ("channels[1].rms_db", "channels[1].noise_floor_db")
-    } else {
-        ("channels[1].rms_dbfs", "channels[1].noise_floor_dbfs")
-    };
-    let mut facts: Vec<(String, Option<String>)> = vec![
-        ("Format".into(), Some(format!("{} {}", words("container"), words("codec")))),
-        ("Length".into(), number("duration_s").map(|s| format!("{} s", text::number(s, 3)))),
-        ("Sample rate".into(), number("sample_rate_hz").map(|hz| format!("{} Hz", text::rate(hz)))),
-        ("Level".into(), number(level).map(|db| format!("{} dB", text::number(db, 1)))),
-        (
-            "Peak".into(),
-            number("channels[1].peak_dbfs").map(|db| format!("{} dBFS", text::number(db, 1))),
-        ),
-        ("Noise floor".into(), number(noise).map(|db| format!("{} dB", text::number(db, 1)))),
-    ];
-    if let Some(note) = note {
-        let of = |key: &str| note.number(key);
-        facts.push(("Fundamental".into(), value_text(of("f0_hz"), 5, "Hz")));
-        facts.push(("Attack".into(), value_text(of("attack_s"), 5, "s")));
-        facts
-            .push(("Harmonics over noise".into(), value_text(of("harmonic_to_noise_db"), 2, "dB")));
-        facts.push(("Decay of the whole, T60".into(), value_text(of("decay_t60_s"), 3, "s")));
-    }
-    if let Some(partials) = partials {
-        let b = partials.number("inharmonicity").filter(|b| b.value.abs() > 2.0 * b.u);
-        facts.push(("Inharmonicity B".into(), value_text(b, 9, "")));
-    }
-    facts.into_iter().filter_map(|(name, value)| Some((name, value?))).collect()
-}
-
-fn row(
-    name: &str,
-    named: &Named,
-    inspect: &Saved,
-    timbre: Option<&Saved>,
-    is_note: bool,
-    findings: usize,
-) -> Vec<String> {
-    let number = |key: &str| inspect.number(key).map(|m| m.value);
-    let level = number("channels[1].rms_db").or(number("channels[1].rms_dbfs"));
-    let reference_hz = named.entry.as_ref().map_or(440.0, |entry| entry.reference_hz);
-    let f0 = timbre.filter(|_| is_note).and_then(|timbre| timbre.number("f0_hz"));
-    let [f0_text, u] =
-        f0.map_or(["–".into(), "–".into()], |f0| text::measured(f0.value, f0.u, 5));
-    let nearest = f0.and_then(|f0| Note::nearest(f0.value, reference_hz));
-    let centroid = timbre.and_then(|timbre| timbre.number("centroid_hz"));
-    vec![
-        name.into(),
-        nearest.map_or("–".into(), |(note, _)| note.to_string()),
-        text::known(number("duration_s"), 2),
-        text::known(number("sample_rate_hz"), 0),
-        text::known(level, 1),
-        f0_text,
-        u,
-        nearest.map_or("–".into(), |(_, cents)| text::signed(text::number(cents, 1))),
-        text::known(centroid.map(|m| m.value), 1),
-        findings.to_string(),
-    ]
+/// The level of the first channel: of sound pressure if it is calibrated.
+fn level_of(inspect: &Kept) -> Option<f64> {
+    let of = |field| value(inspect.number(&Key::item("channels", 1).then(field)));
+    of("rms_db").or_else(|| of("rms_dbfs"))
 }
 
 /// Numbers in a list; unknown ones are left out with their partner.
-fn curve(x: &Value, y: &Value) -> (Vec<f64>, Vec<f64>) {
+fn curve(x: &Value, y: &Value) -> impl Iterator<Item = (f64, f64)> {
     let lists = x.as_array().into_iter().flatten().zip(y.as_array().into_iter().flatten());
-    lists.filter_map(|(x, y)| Some((x.as_f64()?, y.as_f64()?))).unzip()
-}
-
-/// A spectrum with at most one point per 1/96 octave, the loudest: what is drawn is not lost, and what is read is true.
-fn thinned((x, y): (Vec<f64>, Vec<f64>)) -> (Vec<f64>, Vec<f64>) {
-    const PER_OCTAVE: f64 = 96.0;
-    const LOWEST_HZ: f64 = 20.0;
-    let mut kept: Vec<(f64, f64)> = Vec::new();
-    let mut last = f64::NEG_INFINITY;
-    for (hz, db) in x.into_iter().zip(y).filter(|(hz, _)| *hz >= LOWEST_HZ) {
-        let place = (hz.log2() * PER_OCTAVE).floor();
-        match kept.last_mut() {
-            Some(held) if place == last => {
-                if db > held.1 {
-                    *held = (hz, db);
-                }
-            }
-            _ => kept.push((hz, db)),
-        }
-        last = place;
-    }
-    kept.into_iter().unzip()
-}
-
-fn spectrum_of(id: &str, spectrum: &Saved, unit: &str) -> Chart {
-    let result = &spectrum.value["result"];
-    let (x, y) = thinned(curve(&result["curve"]["frequency_hz"], &result["curve"]["level_db"]));
-    let peaks = result["peaks"].as_array().cloned().unwrap_or_default();
-    let of = |key: &str| peaks.iter().filter_map(|peak| peak[key].as_f64()).collect::<Vec<f64>>();
-    let tones = ChartCurve { name: "tones".into(), x: of("frequency_hz"), y: of("level_db") };
-    let resolution = spectrum.number("resolution_hz").map_or(0.0, |m| m.value);
-    let caption = format!(
-        "Averaged spectrum; tones {} Hz apart are told apart. Of each 1/96 octave the loudest value is kept",
-        text::number(resolution, 1)
-    );
-    let curves = [ChartCurve { name: "spectrum".into(), x, y }];
-    spectrum_chart(id, &caption, &curves, &tones, unit)
-}
-
-fn pitch_chart(id: &str, pitch: &Saved) -> Option<Chart> {
-    const MOST: usize = 1500;
-    let track = pitch.value["result"]["track"].as_array()?;
-    let voiced: Vec<(f64, f64)> = track
-        .iter()
-        .filter(|point| point["voiced"] == true)
-        .filter_map(|point| Some((point["time_s"].as_f64()?, point["f0_hz"].as_f64()?)))
-        .collect();
-    if voiced.len() < 3 {
-        return None;
-    }
-    let step = voiced.len().div_ceil(MOST);
-    let (x, y) = voiced.into_iter().step_by(step).unzip();
-    let curves = [ChartCurve { name: "fundamental".into(), x, y }];
-    Some(course_chart(id, "Fundamental over time", &curves, ("Fundamental, Hz", "Hz")))
-}
-
-fn decay_chart(id: &str, partials: &Saved, unit: &str) -> Option<Chart> {
-    const TRACKS: usize = 8;
-    const POINTS: usize = 300;
-    let tracks = partials.value["result"]["tracks"].as_array()?;
-    let curves: Vec<ChartCurve> = tracks
-        .iter()
-        .take(TRACKS)
-        .filter_map(|track| {
-            let (start, hop) = (track["start_s"].as_f64()?, track["hop_s"].as_f64()?);
-            let levels = track["level_db"].as_array()?;
-            let step = levels.len().div_ceil(POINTS).max(1);
-            let points = levels.iter().enumerate().step_by(step);
-            let points = points.filter_map(|(n, db)| Some((start + n as f64 * hop, db.as_f64()?)));
-            let (x, y) = points.unzip();
-            Some(ChartCurve { name: format!("partial {}", track["number"]), x, y })
-        })
-        .collect();
-    let level_title = format!("Level, {unit}");
-    let title = (level_title.as_str(), "dB");
-    (!curves.is_empty())
-        .then(|| course_chart(id, "Partials over time, the first eight", &curves, title))
-}
-
-fn tone_table(spectrum: &Saved, unit: &str) -> ReportTable {
-    let peaks = spectrum.value["result"]["peaks"].as_array().cloned().unwrap_or_default();
-    let rows = peaks.iter().map(|peak| {
-        let measured = |key: &str, most: usize| {
-            let value = peak[key].as_f64().unwrap_or(f64::NAN);
-            text::measured(value, peak[format!("{key}_u")].as_f64().unwrap_or(f64::NAN), most)
-        };
-        let [hz, hz_u] = measured("frequency_hz", 6);
-        let [db, db_u] = measured("level_db", 3);
-        let note = peak["note"].as_str().unwrap_or("–").to_string();
-        let cents =
-            peak["cents"].as_f64().map_or("–".into(), |c| text::signed(text::number(c, 1)));
-        vec![hz, hz_u, db, db_u, note, cents]
-    });
-    ReportTable {
-        caption: "Tones of the averaged spectrum".into(),
-        head: ["frequency, Hz", "± u", &format!("level, {unit}"), "± u", "note", "cents"]
-            .map(String::from)
-            .to_vec(),
-        rows: rows.collect(),
-    }
-}
-
-fn partial_table(partials: &Saved, unit: &str) -> ReportTable {
-    const MOST: usize = 16;
-    let level_head = format!("level, {unit}");
-    let all = partials.value["result"]["partials"].as_array().cloned().unwrap_or_default();
-    let rows = all.iter().take(MOST).map(|partial| {
-        let measured = |key: &str, most: usize| match partial[key].as_f64() {
-            Some(value) => {
-                let u = partial[format!("{key}_u")].as_f64().unwrap_or(f64::NAN);
-                text::measured(value, u, most)
-            }
-            None => ["–".into(), "–".into()],
-        };
-        let [hz, hz_u] = measured("frequency_hz", 5);
-        let [t60, t60_u] = measured("decay_t60_s", 3);
-        let cents = partial["cents_from_harmonic"].as_f64();
-        vec![
-            partial["number"].to_string(),
-            hz,
-            hz_u,
-            cents.map_or("–".into(), |cents| text::signed(text::number(cents, 2))),
-            text::known(partial["level_db"].as_f64(), 1),
-            t60,
-            t60_u,
-            text::known(partial["beat_hz"].as_f64(), 3),
-        ]
-    });
-    let head = [
-        "partial",
-        "frequency, Hz",
-        "± u",
-        "cents from harmonic",
-        &level_head,
-        "T60, s",
-        "± u",
-        "beat, Hz",
-    ];
-    ReportTable {
-        caption: format!("Partials, the first {}", MOST.min(all.len())),
-        head: head.map(String::from).to_vec(),
-        rows: rows.collect(),
-    }
-}
-
-fn descriptor_table(timbre: &Saved) -> ReportTable {
-    let rows = tonemap_core::timbre::DESCRIPTORS.iter().filter_map(|(descriptor, label)| {
-        let value = timbre.number(&descriptor.key(None).to_string())?;
-        let [number, u] = text::measured(value.value, value.u, label.decimals);
-        Some(vec![label.name.to_string(), number, u, label.unit.symbol().to_string()])
-    });
-    ReportTable {
-        caption: "Timbre: medians over the note, weighted by power".into(),
-        head: ["descriptor", "value", "± u", "unit"].map(String::from).to_vec(),
-        rows: rows.collect(),
-    }
+    lists.filter_map(|(x, y)| Some((x.as_f64()?, y.as_f64()?)))
 }
 
 fn comparison_section(id: &str, result: &Saved) -> ReportSection {
@@ -806,7 +585,8 @@ fn comparison_section(id: &str, result: &Saved) -> ReportSection {
         })
         .collect();
     let curves = ["a_db", "b_db"].iter().zip(&names).map(|(key, name)| {
-        let (x, y) = thinned(curve(&found["curve"]["frequency_hz"], &found["curve"][key]));
+        let points = curve(&found["curve"]["frequency_hz"], &found["curve"][key]);
+        let (x, y) = thinned(points, PER_OCTAVE).unzip();
         ChartCurve { name: name.clone(), x, y }
     });
     let curves: Vec<ChartCurve> = curves.collect();
@@ -815,7 +595,7 @@ fn comparison_section(id: &str, result: &Saved) -> ReportSection {
         names[0], names[1]
     );
     let charts = if is_pair {
-        vec![difference_chart(&format!("{id}-chart"), &caption, &curves, &bands, level_unit)]
+        vec![difference_chart("chart", &caption, &curves, &bands, level_unit)]
     } else {
         Vec::new()
     };
@@ -823,13 +603,13 @@ fn comparison_section(id: &str, result: &Saved) -> ReportSection {
     let text = match (is_pair, number("delay_s")) {
         (false, _) => "two groups of repeats, judged by their spread".into(),
         (true, Some(_)) => format!(
-            "one sound, laid over each other; gain {} dB, residual {} dB; {real} of {} bands differ",
+            "aligned in time; gain {} dB, residual {} dB; {real} of {} bands differ",
             text::known(number("gain_db"), 2),
             text::known(number("residual_re_other_db"), 1),
             bands.len()
         ),
         (true, None) => format!(
-            "not one sound; level difference {} dB, bands differ by {} dB RMS, {real} of {} by more than chance",
+            "not recordings of one sound; level difference {} dB, bands differ by {} dB RMS, {real} of {} significantly",
             text::known(number("level_difference_db"), 2),
             text::known(number("spectrum_difference_rms_db"), 2),
             bands.len()
@@ -838,10 +618,7 @@ fn comparison_section(id: &str, result: &Saved) -> ReportSection {
     let fact = |name: &str, key: &str, scale: f64, most: usize, unit: &str| {
         let value = number(key)?;
         let u = number(&format!("{key}_u")).unwrap_or(f64::NAN);
-        Some((
-            name.to_string(),
-            value_text(Some(Measured::new(scale * value, scale * u)), most, unit)?,
-        ))
+        text::fact(name, Some(Measured::new(scale * value, scale * u)), most, unit)
     };
     let facts = [
         fact("Delay", "delay_s", 1e3, 5, "ms"),
@@ -937,7 +714,7 @@ fn trend_section(id: &str, result: &Saved) -> ReportSection {
             let said = if found["distinguishable"] == true {
                 ""
             } else {
-                ", not distinguishable from none"
+                ", not significantly different from zero"
             };
             format!("{} ± {u} per {per}{said}", text::signed(slope))
         }
@@ -945,13 +722,7 @@ fn trend_section(id: &str, result: &Saved) -> ReportSection {
     };
     let condition_title = if unit.is_empty() { over.clone() } else { format!("{over}, {unit}") };
     let caption = format!("{quantity} over {over}");
-    let chart = trend_chart(
-        &format!("{id}-chart"),
-        &caption,
-        &values,
-        &course,
-        (&condition_title, &quantity),
-    );
+    let chart = trend_chart("chart", &caption, &values, &course, (&condition_title, &quantity));
     let rows = points.iter().map(|point| {
         let [value, u] = text::measured(
             point["value"].as_f64().unwrap_or(f64::NAN),

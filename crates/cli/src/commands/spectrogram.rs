@@ -26,6 +26,7 @@ use crate::args::{self, FigureArgs, Format, FrameArgs, OutputArgs, TakesArgs};
 use crate::columns::{Columns, Frames};
 use crate::export::{self, Export, Head};
 use crate::json;
+use crate::kept::Presented;
 use crate::limits::LimitArgs;
 use crate::output;
 use crate::parts::{self, share_reference};
@@ -229,6 +230,11 @@ struct Made<'a> {
 impl Spectrogram {
     pub(crate) fn run(&self) -> Result<Status> {
         output::begin(&self.output);
+        self.present()?.finish(&self.output, &self.limits)
+    }
+
+    /// Makes all but the result itself, and gives that.
+    pub(super) fn present(&self) -> Result<Presented> {
         output::check_outputs(&self.figure, &self.output)?;
         if let Some(file) = &self.data {
             export::check(file, self.output.force)?;
@@ -264,7 +270,7 @@ impl Spectrogram {
             }
         }
         if made.is_empty() {
-            return Ok(status);
+            return Ok(Presented::nothing(status));
         }
         for one in &mut made {
             one.findings.extend(mixed.clone());
@@ -285,16 +291,16 @@ impl Spectrogram {
         };
         let several = made.len() > 1;
         let named = |one: &Made<'_>| one.part.named_findings(&one.findings, several);
-        output::print_notes(&self.output, &made.iter().flat_map(named).collect::<Vec<_>>());
+        let findings: Vec<Finding> = made.iter().flat_map(named).collect();
+        output::print_notes(&self.output, &findings);
         if let Some(export) = export {
             export.finish()?;
         }
         if let Some(file) = &self.figure.figure {
             output::write_figure(file, &self.draw(&made, range_db)?, self.output.force)?;
         }
-        output::write_result(&self.output, &content)?;
         let judged = |one: &Made<'_>| (one.part.title(), quantities(one, range_db));
-        self.limits.check(|| made.iter().map(judged).collect(), status)
+        Ok(Presented { content, judged: made.iter().map(judged).collect(), findings, status })
     }
 
     /// How the spectrogram of a part is made, and the frequency of A4.

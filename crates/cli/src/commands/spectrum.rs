@@ -10,7 +10,7 @@ use tonemap_core::frame::FrameFigures;
 use tonemap_core::quantity::{Key, Label, Quantities, Quantity, Unit as QuantityUnit, pair};
 use tonemap_core::spectrum::{
     Averaging, Cumulative, Curve, CurveSettings, Detrend, Difference, Family, Method, Peak,
-    ResponseCurve, Scaling, Spectrum as Measured, SpectrumSettings, Zoom,
+    ResponseCurve, Scaling, Spectrum as Measured, SpectrumSettings, Zoom, thinned,
 };
 use tonemap_core::units::{
     Cents, Decibels, Extent, Frequency, FrequencyRange, LevelReference, Note, Octaves,
@@ -18,8 +18,8 @@ use tonemap_core::units::{
 };
 use tonemap_core::window::Window;
 use tonemap_figures::{
-    DrawnLook, DrawnSpectrum, Figure, LevelAxis, NarrowFigure, SpectrumFigure, narrow_figure,
-    spectrum_figure,
+    ChartCurve, DrawnLook, DrawnSpectrum, Figure, LevelAxis, NarrowFigure, ReportPart,
+    SpectrumFigure, narrow_figure, spectrum_chart, spectrum_figure,
 };
 
 use crate::args::{self, Axis, FigureArgs, Format, FrameArgs, OutputArgs, TakesArgs};
@@ -212,6 +212,8 @@ const USUAL_CENTS: f64 = 50.0;
 const NARROW_FINENESS: f64 = 40.0;
 /// Its longest frame in samples, unless asked for.
 const NARROW_SAMPLES: u64 = 1 << 19;
+/// Values of a curve on a page, in an octave: what is drawn is not lost, and what is read is true.
+const REPORTED_PER_OCTAVE: u32 = 96;
 /// Points of its curve.
 const NARROW_POINTS: usize = 1201;
 
@@ -581,6 +583,37 @@ impl Measure for Spectrum {
             cumulative: self.look.cumulative,
         };
         Ok(spectrum_figure(&figure, self.figure.size)?)
+    }
+
+    fn section(&self, made: &Made<'_>) -> Result<ReportPart> {
+        let spectrum = &made.found.spectrum;
+        let unit = made.part.level_unit();
+        let curve = spectrum.curve(&self.curve_settings(0));
+        let (x, y) = thinned(curve.levels(), REPORTED_PER_OCTAVE).unzip();
+        let tones = ChartCurve {
+            name: "tones".into(),
+            x: spectrum.peaks.iter().map(|peak| peak.frequency_hz).collect(),
+            y: spectrum.peaks.iter().map(|peak| peak.level_db).collect(),
+        };
+        let caption = format!(
+            "Averaged spectrum, resolution {} Hz. Of each 1/{REPORTED_PER_OCTAVE} octave the loudest \
+             value is kept",
+            text::number(spectrum.resolution_hz, 1)
+        );
+        let curves = [ChartCurve { name: "spectrum".into(), x, y }];
+        let chart = spectrum_chart("spectrum", &caption, &curves, &tones, &unit);
+        let peaks: Vec<&Peak> = spectrum.peaks.iter().collect();
+        let table = Table::new()
+            .measured("", "frequency, Hz", 6, |peak: &&Peak| {
+                pair(Some(peak.frequency_hz), Some(peak.frequency_hz_u))
+            })
+            .measured("", format!("level, {unit}"), 3, |peak| {
+                pair(Some(peak.level_db), Some(peak.level_db_u))
+            })
+            .words("", "note", |peak| peak.note.to_string())
+            .signed("", "cents", 1, |peak| Some(peak.cents));
+        let tables = vec![table.page("Tones of the averaged spectrum", &peaks)];
+        Ok(ReportPart { charts: vec![chart], tables, ..ReportPart::default() })
     }
 
     fn files(&self) -> Vec<SideFile<'_, Found>> {

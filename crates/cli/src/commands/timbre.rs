@@ -10,7 +10,9 @@ use tonemap_core::timbre::{
     Timbre as Measured, TimbrePoint, TimbreSettings, timbre,
 };
 use tonemap_core::units::{Frequency, FrequencyRange, Note, Seconds};
-use tonemap_figures::{ContentFigure, CourseFigure, Figure, Words, content_figure, course_figure};
+use tonemap_figures::{
+    ContentFigure, CourseFigure, Figure, ReportPart, Words, content_figure, course_figure,
+};
 
 use crate::args::{self, FigureArgs, OutputArgs, TakesArgs};
 use crate::fundamental::FundamentalArgs;
@@ -193,6 +195,41 @@ impl Measure for Timbre {
         let items: Vec<(Vec<Quantity>, Option<RiseShape>)> = all.into_iter().zip(shapes).collect();
         let each = items.iter().zip(&heads).map(|(item, part)| Row { part, item });
         whole_table(&items).csv(each)
+    }
+
+    fn section(&self, made: &Made<'_>) -> Result<ReportPart> {
+        let found = &made.found.timbre;
+        let whole = &found.regions.whole;
+        let facts = if found.is_note() {
+            let over_noise = whole.measured(Descriptor::HarmonicToNoise);
+            let attack = found.rise.map(|rise| rise.duration_s);
+            [
+                text::fact("Fundamental", found.f0_hz, 5, "Hz"),
+                text::fact("Attack", attack, 5, "s"),
+                text::fact("Harmonics over noise", over_noise, 2, "dB"),
+                text::fact("Decay of the whole, T60", found.decay_t60_s, 3, "s"),
+            ]
+            .into_iter()
+            .flatten()
+            .collect()
+        } else {
+            Vec::new()
+        };
+        let known = |row: &&(Descriptor, Label)| whole.measured(row.0).is_some();
+        let descriptors: Vec<&(Descriptor, Label)> = DESCRIPTORS.iter().filter(known).collect();
+        let measured = |row: &(Descriptor, Label), of: usize| {
+            whole.measured(row.0).map_or(String::new(), |value| {
+                text::measured(value.value, value.u, row.1.decimals)[of].clone()
+            })
+        };
+        let table = Table::new()
+            .words("", "descriptor", |row: &&(Descriptor, Label)| row.1.name.into())
+            .printed("value", move |row| measured(row, 0))
+            .printed("± u", move |row| measured(row, 1))
+            .words("", "unit", |row| row.1.unit.symbol().into());
+        let caption = "Timbre: medians over the note, weighted by power";
+        let tables = vec![table.page(caption, &descriptors)];
+        Ok(ReportPart { facts, tables, ..ReportPart::default() })
     }
 
     fn draw(&self, made: &[Made<'_>]) -> Result<Figure> {

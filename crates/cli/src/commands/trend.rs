@@ -2,7 +2,7 @@
 
 use std::path::{Path, PathBuf};
 
-use anyhow::{Result, bail};
+use anyhow::{Result, anyhow, bail};
 use clap::{Args, ValueEnum};
 use rayon::prelude::*;
 use serde::Serialize;
@@ -15,6 +15,7 @@ use tonemap_study::Condition;
 use crate::analyses::{Analyses, command_of};
 use crate::args::{FigureArgs, Format, OutputArgs, SourceArgs};
 use crate::json;
+use crate::kept::{Kept, Presented};
 use crate::limits::LimitArgs;
 use crate::output;
 use crate::progress::TakesProgress;
@@ -171,6 +172,11 @@ impl Axis {
 impl Trend {
     pub(crate) fn run(&self) -> Result<Status> {
         output::begin(&self.output);
+        self.present()?.finish(&self.output, &self.limits)
+    }
+
+    /// Makes all but the result itself, and gives that.
+    pub(super) fn present(&self) -> Result<Presented> {
         output::check_outputs(&self.figure, &self.output)?;
         let Some((command, key)) = command_of(&self.quantity, super::of_takes()) else {
             return Err(Usage(format!(
@@ -224,8 +230,8 @@ impl Trend {
                 json::line_of_records("trend", takes, settings, result, &findings)?
             }
         };
-        output::write_result(&self.output, &content)?;
-        self.limits.check(|| vec![(self.quantity.clone(), found.quantities())], status)
+        let judged = vec![(self.quantity.clone(), found.quantities())];
+        Ok(Presented { content, judged, findings, status })
     }
 
     /// The quantity in each take. One in which it cannot be measured is told and does not stop the others.
@@ -249,7 +255,7 @@ impl Trend {
         }
         let takes: Vec<PathBuf> = takes.into_iter().cloned().collect();
         let named = self.named(open, &takes, readings.is_empty())?;
-        let analyses = Analyses::new(Some(open), self.source.raw)?;
+        let analyses = Analyses::new(super::within, Some(open), self.source.raw)?;
         let progress = TakesProgress::new("trend", named.len(), self.output.quiet);
         let read: Vec<Result<Reading>> = named
             .par_iter()
@@ -350,7 +356,7 @@ impl Trend {
             value: quantity_of(result, key, &take.name)?,
             condition: condition.clone(),
             record: result.value["take"].clone(),
-            findings: findings_of(result, &take.name),
+            findings: named_findings(result.findings(), &take.name),
             take: take.name.clone(),
         })
     }
@@ -412,34 +418,53 @@ fn of_take(
     (command, key): (&str, &str),
     options: &[String],
 ) -> Result<Reading> {
-    let result = analyses.of(named, command, options)?;
-    let take = named.entry.as_ref().map_or_else(|| result.title(), |e| e.take.name.clone());
+    let kept = analyses.of(named, command, options)?;
+    let take = named.name();
+    let value = key.parse().ok().and_then(|key| kept.number(&key));
     Ok(Reading {
-        value: quantity_of(&result, key, &take)?,
+        value: value.map_or_else(|| Err(unknown(&kept, command, key, &take)), Ok)?,
         condition: condition.clone(),
-        record: result.value["take"].clone(),
-        findings: findings_of(&result, &take),
+        record: record_of(&kept)?,
+        findings: named_findings(kept.findings, &take),
         take,
     })
 }
 
-/// The findings of a result, under the name that its take has in the study.
-fn findings_of(result: &Saved, take: &str) -> Vec<Finding> {
-    let findings = result.findings().into_iter();
-    findings.map(|finding| Finding { take: Some(take.into()), ..finding }).collect()
+/// What a result says of its take.
+fn record_of(kept: &Kept) -> Result<serde_json::Value> {
+    let saved = kept.saved()?;
+    Ok(saved.first().map(|result| result.value["take"].clone()).unwrap_or_default())
 }
 
-/// The number under a key of a result; what there is if it is not there.
+/// Findings under the name that their take has in the study.
+fn named_findings(findings: Vec<Finding>, take: &str) -> Vec<Finding> {
+    let named = |finding| Finding { take: Some(take.into()), ..finding };
+    findings.into_iter().map(named).collect()
+}
+
+/// Why there is no such number in a result.
+fn unknown(kept: &Kept, command: &str, key: &str, take: &str) -> anyhow::Error {
+    let keys: Vec<String> = kept.quantities.iter().map(|one| one.key.to_string()).collect();
+    if keys.iter().any(|known| known == key) {
+        return anyhow!("{take}: '{command}' could not measure '{key}' in it");
+    }
+    anyhow!("{take}: '{command}' has no quantity '{key}'{}", meant(key, &keys))
+}
+
+/// The key that was meant, as the end of a sentence.
+fn meant(key: &str, known: &[String]) -> String {
+    let alike = |one: &String| strsim::jaro_winkler(one, key);
+    let nearest = known.iter().max_by(|a, b| alike(a).total_cmp(&alike(b)));
+    nearest.map_or(String::new(), |nearest| format!("; did you mean '{nearest}'?"))
+}
+
+/// The number under a key of a saved result; what there is if it is not there.
 fn quantity_of(result: &Saved, key: &str, take: &str) -> Result<Measured> {
     if let Some(value) = result.number(key) {
         return Ok(value);
     }
     let known: Vec<String> = result.numbers().into_iter().map(|number| number.key).collect();
-    let nearest = known
-        .iter()
-        .max_by(|a, b| strsim::jaro_winkler(a, key).total_cmp(&strsim::jaro_winkler(b, key)));
-    let meant = nearest.map_or(String::new(), |nearest| format!("; did you mean '{nearest}'?"));
-    bail!("{take}: '{}' tells no number '{key}'{meant}", result.kind())
+    bail!("{take}: '{}' has no quantity '{key}'{}", result.kind(), meant(key, &known))
 }
 
 fn result_of<'a>(readings: &'a [Reading], axis: &Axis, found: &'a Found) -> TrendResult<'a> {

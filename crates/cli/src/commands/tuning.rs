@@ -25,6 +25,7 @@ use crate::args::{self, FigureArgs, Format, OutputArgs, TakesArgs};
 use crate::files;
 use crate::fundamental::FundamentalArgs;
 use crate::json;
+use crate::kept::Presented;
 use crate::limits::LimitArgs;
 use crate::output;
 use crate::parts::{self, share_reference};
@@ -238,6 +239,11 @@ struct Made<'a> {
 impl Tuning {
     pub(crate) fn run(&self) -> Result<Status> {
         output::begin(&self.output);
+        self.present()?.finish(&self.output, &self.limits)
+    }
+
+    /// Makes all but the result itself, and gives that.
+    pub(super) fn present(&self) -> Result<Presented> {
         output::check_outputs(&self.figure, &self.output)?;
         if self.fundamental.free && self.against.target.is_empty() {
             let reason = "with --free partials are compared with the ratios wanted; give them with --target 1,2,3";
@@ -253,22 +259,20 @@ impl Tuning {
         let mut parts = parts::parts_of(&mut takes, of, &mut status)?;
         // The spectra of all notes share their colours.
         share_reference(&mut parts);
-        let [first, ..] = &parts[..] else { return Ok(status) };
+        let [first, ..] = &parts[..] else { return Ok(Presented::nothing(status)) };
         let settings = self.settings(first)?;
         let quiet = self.output.quiet;
         let made = parts::each_part(parts, "tuning", quiet, &mut status, |part| {
             self.measure(part, &settings)
         })?;
         if made.is_empty() {
-            return Ok(status);
+            return Ok(Presented::nothing(status));
         }
-        let (content, results) = if self.fundamental.free {
-            self.present_targets(&made, &settings)?
+        if self.fundamental.free {
+            self.present_targets(&made, &settings, status)
         } else {
-            self.present_notes(&made, &settings)?
-        };
-        output::write_result(&self.output, &content)?;
-        self.limits.check(|| results, status)
+            self.present_notes(&made, &settings, status)
+        }
     }
 
     /// What notes are measured against, the same for all takes: what the study of the first says unless it is given.
@@ -358,7 +362,8 @@ impl Tuning {
         &self,
         made: &[Made<'_>],
         settings: &TuningSettings,
-    ) -> Result<(String, Vec<Judged>)> {
+        status: Status,
+    ) -> Result<Presented> {
         let mut notes: Vec<SoundedNote> =
             made.iter().flat_map(|one| one.notes.iter().cloned()).collect();
         // The notes of one take come as they are played, those of many from the lowest up.
@@ -400,7 +405,8 @@ impl Tuning {
             });
             (format!("{} ({})", note.note, note.take), own.chain(whole.iter().cloned()).collect())
         };
-        Ok((content, found.notes.iter().map(judged).collect()))
+        let judged = found.notes.iter().map(judged).collect();
+        Ok(Presented { content, judged, findings, status })
     }
 
     /// The same for bells and bars.
@@ -408,7 +414,8 @@ impl Tuning {
         &self,
         made: &[Made<'_>],
         settings: &TuningSettings,
-    ) -> Result<(String, Vec<Judged>)> {
+        status: Status,
+    ) -> Result<Presented> {
         let takes: Vec<&TakeTargets> = made.iter().filter_map(|one| one.targets.as_ref()).collect();
         let findings = findings_of(made);
         output::print_notes(&self.output, &findings);
@@ -437,7 +444,8 @@ impl Tuning {
         let of_take = |one: &&TakeTargets| -> Vec<Judged> {
             one.targets.iter().map(|target| judged(one, target)).collect()
         };
-        Ok((content, takes.iter().flat_map(of_take).collect()))
+        let judged = takes.iter().flat_map(of_take).collect();
+        Ok(Presented { content, judged, findings, status })
     }
 
     fn draw_compass(

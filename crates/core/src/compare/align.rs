@@ -13,6 +13,7 @@
 use rustfft::num_complex::Complex;
 
 use crate::between::Interpolator;
+use crate::fit;
 use crate::measured::Measured;
 use crate::transform::{RealTransform, fast_length, inverse};
 use crate::window::WindowKind;
@@ -478,31 +479,14 @@ fn refined(cross: &[C], size: usize, lag: f64) -> (f64, f64, f64) {
     (delay, sum, curvature)
 }
 
-/// Value at 0 and slope of the weighted line through stretches, with the covariance of the two.
+/// Value at 0 and slope of the line through stretches, each weighted by the inverse of its variance, with the covariance
+/// of the two.
 fn weighted_line(stretches: &[Stretch]) -> Option<(f64, f64, [[f64; 2]; 2])> {
-    let mut normal = [[0.0; 2]; 2];
-    let mut right = [[0.0]; 2];
-    let middle = stretches.iter().map(|s| s.middle).sum::<f64>() / stretches.len() as f64;
-    let scale = stretches.iter().map(|s| (s.middle - middle).abs()).fold(1.0, f64::max);
-    for stretch in stretches {
-        let weight = 1.0 / stretch.variance;
-        let t = [1.0, (stretch.middle - middle) / scale];
-        for row in 0..2 {
-            right[row][0] += weight * t[row] * stretch.delay;
-            for column in 0..2 {
-                normal[row][column] += weight * t[row] * t[column];
-            }
-        }
-    }
-    let inverse = crate::linear::inverse(normal)?;
-    let at = |row: usize| inverse[row][0] * right[0][0] + inverse[row][1] * right[1][0];
-    let (in_middle, slope) = (at(0), at(1) / scale);
-    // From the middle to the start.
-    let back = middle / scale;
-    let of_start = inverse[0][0] - 2.0 * back * inverse[0][1] + back * back * inverse[1][1];
-    let both = (inverse[0][1] - back * inverse[1][1]) / scale;
-    let covariance = [[of_start, both], [both, inverse[1][1] / (scale * scale)]];
-    Some((in_middle - slope * middle, slope, covariance))
+    let points = stretches.iter().map(|s| (s.middle, s.delay, 1.0 / s.variance));
+    let line = fit::Line::through(points)?;
+    let of_slope = 1.0 / line.square;
+    let both = -line.mean_x * of_slope;
+    Some((line.at(0.0), line.slope, [[line.variance_at(0.0), both], [both, of_slope]]))
 }
 
 /// The delay over the first recording, in samples.
@@ -524,13 +508,11 @@ impl Line {
         })?;
         let mut scatter = 1.0;
         for _ in 0..3 {
-            let mut misses: Vec<f64> = stretches
+            let misses = stretches
                 .iter()
-                .map(|s| (s.delay - at_0 - slope * s.middle).abs() / s.variance.sqrt())
-                .collect();
-            misses.sort_by(f64::total_cmp);
+                .map(|s| (s.delay - at_0 - slope * s.middle).abs() / s.variance.sqrt());
             // 0.6745: the median of the magnitude of a normal variable.
-            let usual = (misses[misses.len() / 2] / 0.6745).max(1.0);
+            let usual = (fit::median(misses).unwrap_or(0.0) / 0.6745).max(1.0);
             let kept = |s: &Stretch| {
                 (s.delay - at_0 - slope * s.middle).abs() < APART * usual * s.variance.sqrt()
             };

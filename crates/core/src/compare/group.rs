@@ -3,15 +3,14 @@
 use serde::Serialize;
 
 use super::profile::{Kinded, QuantityKind, note_quantities};
-use super::significance::Family;
 use super::spectra::Spectra;
-use super::{
-    CompareSettings, Sound, a_weighting, bands_told, check_width, frames_for, peak_db, range,
-};
+use super::{CompareSettings, Sound, bands_told, check_width, frames_for, peak_db, range};
+use crate::bands::a_weighting;
 use crate::error::Error;
 use crate::frame::FramePlan;
 use crate::measured::{Measured, flat};
 use crate::quantity::{Key, Label, Quantity, Unit, pair};
+use crate::significance::Family;
 
 /// What one sound is.
 #[derive(Debug, Clone, PartialEq)]

@@ -15,7 +15,7 @@
 //! 2(1 − γ²)/n over n independent frames; Student's t tells the limit. Where one of them stands less than 20 dB above what it has of its own, its
 //! level is not that of the sound, and no difference is told; nor where there are only side lobes of the window. Two sounds apart: a bin of noise has a variance of 1/n, a tone less, which is
 //! seen in how its power scatters from frame to frame; the ratio follows an F distribution. All other quantities: a difference over the root
-//! of the sum of both variances. The limits are set so that in [`FALSE_RATE`] of all comparisons of equals some difference is told
+//! of the sum of both variances. The limits are set so that in [`FALSE_RATE`](crate::significance::FALSE_RATE) of all comparisons of equals some difference is told
 //! by chance (C. E. Bonferroni).
 //!
 //! **Groups** of repeats: means, and B. L. Welch's t (Biometrika 34, 1947) of the spread among the repeats.
@@ -25,29 +25,28 @@ mod group;
 mod maps;
 mod profile;
 mod recorded;
-mod significance;
 mod spectra;
 
 pub use group::{GroupDifference, Profile, compare_groups, profile};
 pub use maps::{DifferenceMaps, difference_maps};
-pub use profile::{NOTE_OVER_NOISE_DB, QuantityKind};
+pub use profile::QuantityKind;
 pub use recorded::{Recorded, comparability};
-pub use significance::{FALSE_RATE, limit_over_u};
-pub use spectra::{Band, BandDifference, octave_bands};
+pub use spectra::BandDifference;
 
 use serde::ser::{Serialize, SerializeMap, Serializer};
 
+use crate::bands::{Band, a_weighting, octave_bands};
 use crate::between::Interpolator;
 use crate::error::Error;
 use crate::finding::Finding;
 use crate::frame::{FramePlan, FrameSettings};
 use crate::measured::{Measured, flat};
 use crate::quantity::{Field, Key, Label, Quantities, Quantity, Unit, pair};
+use crate::significance::{Family, limit_over_u};
 use crate::timbre::TimbreSettings;
 use crate::units::{db_from_amplitude, db_from_power};
 use align::{Placed, align};
 use profile::{Kinded, note_quantities, numbered_alike};
-use significance::Family;
 use spectra::Spectra;
 
 /// How two sounds are compared.
@@ -571,17 +570,6 @@ fn matched(mut difference: BandDifference, gain_db: f64) -> BandDifference {
         difference.is_real = exceeds && !difference.is_masked;
     }
     difference
-}
-
-/// Frequency weighting A as a ratio of powers, 1 at 1 kHz (IEC 61672-1:2013, annex E).
-fn a_weighting(hz: f64) -> f64 {
-    let response = |hz: f64| {
-        let f2 = hz * hz;
-        let [low, mid_low, mid_high, high] =
-            [20.598_997, 107.652_65, 737.862_23, 12_194.217].map(|pole: f64| pole * pole);
-        high * f2 * f2 / ((f2 + low) * ((f2 + mid_low) * (f2 + mid_high)).sqrt() * (f2 + high))
-    };
-    (response(hz) / response(1000.0)).powi(2)
 }
 
 /// Quantities of both, in the order of the first; those of the second alone after them.

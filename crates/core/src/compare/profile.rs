@@ -29,9 +29,6 @@ pub enum QuantityKind {
 /// A quantity with its kind.
 pub(super) type Kinded = (QuantityKind, Quantity);
 
-/// The harmonics of a note have at least so much more power than the noise, in dB.
-pub const NOTE_OVER_NOISE_DB: f64 = 12.0;
-
 /// Partials and descriptors of a sound. Where it holds no frame, or nothing can be said, there are none.
 pub(super) fn note_quantities(
     sound: Sound<'_>,
@@ -42,9 +39,7 @@ pub(super) fn note_quantities(
         Err(Error::TooShort { .. }) => return Ok(Vec::new()),
         Err(other) => return Err(other),
     };
-    // Noise with a resonance seems to have a fundamental, as uncertain as it is.
-    let over_noise = found.regions.whole.median.get(Descriptor::HarmonicToNoise);
-    let is_note = found.partials.is_some() && over_noise.is_none_or(|db| db > NOTE_OVER_NOISE_DB);
+    let is_note = found.is_note();
     let mut quantities = Vec::new();
     if let Some(partials) = found.partials.as_ref().filter(|_| is_note) {
         quantities.extend(partial_quantities(partials, sound.full_scale_db));

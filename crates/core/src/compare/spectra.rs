@@ -3,9 +3,9 @@
 use rustfft::num_complex::Complex;
 use serde::Serialize;
 
-use super::significance::Family;
+use crate::bands::Band;
 use crate::frame::FramePlan;
-use crate::quantity::Key;
+use crate::significance::Family;
 use crate::spectrum::noise_floor;
 use crate::transform::RealTransform;
 use crate::units::db_from_power;
@@ -14,53 +14,6 @@ use crate::units::db_from_power;
 const DB_PER_POWER: f64 = 10.0 / std::f64::consts::LN_10;
 /// Where two takes share less of their power than this, one of the two stands less than 20 dB above what is its own.
 const SHARED_20_DB: f64 = 0.98;
-
-/// A stretch of frequency.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize)]
-pub struct Band {
-    /// Its middle in Hz.
-    pub center_hz: f64,
-    /// Its edges in Hz.
-    pub low_hz: f64,
-    /// See above.
-    pub high_hz: f64,
-}
-
-impl Band {
-    /// The rounded middle that the band is called by (IEC 61260-1:2014, annex E): 31.5 Hz, 160 Hz; of narrower bands the middle itself.
-    #[must_use]
-    pub fn nominal_hz(&self) -> f64 {
-        const NAMES: [f64; 11] = [1.0, 1.25, 1.6, 2.0, 2.5, 3.15, 4.0, 5.0, 6.3, 8.0, 10.0];
-        let decade = 10f64.powf(self.center_hz.log10().floor());
-        let mut names = NAMES.iter().map(|name| name * decade);
-        let near = names.find(|name| (self.center_hz / name - 1.0).abs() < 0.02);
-        near.unwrap_or(self.center_hz)
-    }
-
-    /// Where it stands in a list of bands of 1/`fraction` octave.
-    pub(super) fn key(&self, fraction: u32) -> Key {
-        // Narrower ones share the names of the third-octave bands.
-        Key::band("bands", if fraction <= 3 { self.nominal_hz() } else { self.center_hz })
-    }
-}
-
-/// Bands of 1/`fraction` octave in a range: middles and edges of IEC 61260-1:2014, base ten.
-#[must_use]
-pub fn octave_bands(fraction: u32, (low_hz, high_hz): (f64, f64)) -> Vec<Band> {
-    let per = f64::from(fraction);
-    let ratio = |steps: f64| 10f64.powf(0.3 * steps / per);
-    let odd = fraction % 2 == 1;
-    let band = |x: i32| {
-        let steps = f64::from(x) + if odd { 0.0 } else { 0.5 };
-        let center_hz = 1000.0 * ratio(steps);
-        Band { center_hz, low_hz: center_hz * ratio(-0.5), high_hz: center_hz * ratio(0.5) }
-    };
-    let first = ((low_hz / 1000.0).log10() / 0.3 * per).floor() as i32 - 1;
-    let last = ((high_hz / 1000.0).log10() / 0.3 * per).ceil() as i32 + 1;
-    let inside =
-        |band: &Band| (low_hz * ratio(-0.1)..=high_hz * ratio(0.1)).contains(&band.center_hz);
-    (first..=last).map(band).filter(inside).collect()
-}
 
 /// The averaged power of a sound.
 pub(super) struct Power {
@@ -492,25 +445,5 @@ impl<'a> FrameReader<'a> {
             *value = f64::from(*x) * w;
         }
         self.transform.forward(&mut self.input)
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn bands_are_those_of_the_standard() {
-        let thirds = octave_bands(3, (20.0, 20_000.0));
-        assert_eq!(thirds.len(), 31);
-        assert!((thirds[17].center_hz - 1000.0).abs() < 1e-9);
-        assert!((thirds[0].center_hz - 19.953).abs() < 1e-3);
-        assert!((thirds[17].high_hz - 1122.018).abs() < 1e-3);
-        let neighbours = thirds
-            .windows(2)
-            .all(|pair| (pair[0].high_hz - pair[1].low_hz).abs() < 1e-9 * pair[1].low_hz);
-        assert!(neighbours);
-        assert_eq!(octave_bands(1, (20.0, 20_000.0)).len(), 10);
-        assert_eq!([0, 2, 9, 30].map(|n| thirds[n].nominal_hz()), [20.0, 31.5, 160.0, 20_000.0]);
     }
 }

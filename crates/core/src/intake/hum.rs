@@ -286,13 +286,7 @@ fn middle(values: &[Complex<f64>]) -> Complex<f64> {
 
 /// The median; 0 of nothing.
 fn median(values: impl Iterator<Item = f64>) -> f64 {
-    let mut values: Vec<f64> = values.collect();
-    let half = values.len() / 2;
-    if values.is_empty() {
-        return 0.0;
-    }
-    let (_, middle, _) = values.select_nth_unstable_by(half, f64::total_cmp);
-    *middle
+    crate::fit::median(values).unwrap_or(0.0)
 }
 
 /// A low-pass filter that keeps every `step`-th sample.

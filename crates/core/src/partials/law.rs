@@ -1,5 +1,6 @@
 //! The law of a stiff string through its partials, with those left out that do not keep to it.
 
+use crate::fit::median;
 use crate::linear::inverse;
 use crate::measured::Measured;
 use crate::units::{cents_between, cents_u};
@@ -88,12 +89,11 @@ pub(super) fn string_law(partials: &[(usize, Measured)]) -> Option<StringLaw> {
                 cents_between(place, hz.value)
             })
             .collect();
-        let mut sizes: Vec<f64> = off.iter().map(|cents| cents.abs()).collect();
-        sizes.sort_by(f64::total_cmp);
         // Two constants are fitted: they take up part of the scatter.
-        let count = sizes.len() as f64;
+        let count = off.len() as f64;
         let taken_up = (count / (count - 2.0).max(0.5)).sqrt();
-        let spread = 1.4826 * taken_up * sizes[sizes.len() / 2];
+        let usual = median(off.iter().map(|cents| cents.abs())).unwrap_or(0.0);
+        let spread = 1.4826 * taken_up * usual;
         let of_noise = partials.iter().map(|(_, hz)| cents_u(hz)).fold(0.0, f64::max);
         for ((weight, cents), (_, hz)) in kept.iter_mut().zip(&off).zip(partials) {
             let reach = CUT * spread.max(LEAST_SCATTER).hypot(cents_u(hz));

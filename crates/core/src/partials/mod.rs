@@ -40,6 +40,7 @@ pub use resynthesis::{Moment, TrackPoint, sound_of};
 
 use crate::error::Error;
 use crate::finding::Finding;
+use crate::fit::{Line, median};
 use crate::measured::{Measured, flat};
 use crate::pitch::{Pitch, PitchNote, PitchSettings, pitch};
 use crate::quantity::{Field, Key, Label, Quantities, Quantity, Unit, bare, pair};
@@ -527,9 +528,8 @@ fn guide_of(stretch: &Stretch, pitch: &Pitch, note: &PitchNote) -> Guide {
     let raw: Vec<f64> = points.iter().map(|(_, hz)| *hz).collect();
     for (n, point) in points.iter_mut().enumerate() {
         let from = n.saturating_sub(2).min(raw.len().saturating_sub(5));
-        let mut around: Vec<f64> = raw[from..(from + 5).min(raw.len())].to_vec();
-        around.sort_by(f64::total_cmp);
-        point.1 = around[around.len() / 2];
+        let around = raw[from..(from + 5).min(raw.len())].iter().copied();
+        point.1 = median(around).unwrap_or(point.1);
     }
     Guide {
         points,
@@ -942,18 +942,13 @@ impl Assembly<'_> {
             })
             .collect();
         let (first, last) = (points.first()?.0, points.last()?.0);
-        let weight: f64 = points.iter().map(|p| p.2).sum();
-        let t = points.iter().map(|p| p.0 * p.2).sum::<f64>() / weight;
-        let y = points.iter().map(|p| p.1 * p.2).sum::<f64>() / weight;
-        let square: f64 = points.iter().map(|p| (p.0 - t).powi(2) * p.2).sum();
-        let slope = points.iter().map(|p| (p.0 - t) * (p.1 - y) * p.2).sum::<f64>() / square;
-        let left: f64 = points.iter().map(|p| (p.1 - y - slope * (p.0 - t)).powi(2) * p.2).sum();
+        let line = Line::through(points.iter().copied())?;
         let independent = self.reader.independent_samples() / self.stretch.rate_hz;
         let count = ((last - first) / independent).max(3.0);
-        let slope_u = (left / square / (count - 2.0)).sqrt();
+        let slope_u = (line.left / line.square / (count - 2.0)).sqrt();
         let one = Component {
             frequency_hz: Measured::new(0.0, 0.0),
-            decay_per_s: Measured::new(-slope, slope_u),
+            decay_per_s: Measured::new(-line.slope, slope_u),
             amplitude: C::new(1.0, 0.0),
         };
         one.t60_s(last - first)
@@ -1012,9 +1007,8 @@ impl Partial {
 fn common_beat(partials: &[Partial]) -> Option<f64> {
     const FEWEST: usize = 4;
     const ALIKE: f64 = 0.02;
-    let mut rates_hz: Vec<f64> = partials.iter().filter_map(|partial| partial.beat_hz).collect();
-    rates_hz.sort_by(f64::total_cmp);
-    let middle_hz = *rates_hz.get(rates_hz.len() / 2)?;
+    let rates_hz: Vec<f64> = partials.iter().filter_map(|partial| partial.beat_hz).collect();
+    let middle_hz = median(rates_hz.iter().copied())?;
     let is_alike = |rate_hz: &&f64| (*rate_hz / middle_hz - 1.0).abs() < ALIKE;
     let alike = rates_hz.iter().filter(is_alike).count();
     (alike >= FEWEST && 4 * alike >= 3 * partials.len()).then_some(middle_hz)
@@ -1106,11 +1100,8 @@ fn level_of(candidate: &Candidate, step: usize) -> f64 {
         .collect();
     heard.sort_by(|a, b| a.0.abs().total_cmp(&b.0.abs()));
     heard.truncate(NEAREST);
-    let count = heard.len() as f64;
-    let (x, y) = heard.iter().fold((0.0, 0.0), |(x, y), p| (x + p.0 / count, y + p.1 / count));
-    let square: f64 = heard.iter().map(|p| (p.0 - x).powi(2)).sum();
-    let slope = heard.iter().map(|p| (p.0 - x) * (p.1 - y)).sum::<f64>() / square.max(1e-9);
-    y - slope * x
+    let alone = heard.first().map_or(f64::NAN, |(_, db)| *db);
+    Line::of_equals(heard.iter().copied()).map_or(alone, |line| line.at(0.0))
 }
 
 fn nearest(points: &[Option<TrackPoint>], step: usize) -> Option<TrackPoint> {

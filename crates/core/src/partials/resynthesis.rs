@@ -6,6 +6,7 @@ use std::f64::consts::TAU;
 use pulp::{Simd, WithSimd};
 
 use crate::error::Error;
+use crate::fit::median;
 
 /// A point of a partial: its frequency, and its amplitude with its phase.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -60,9 +61,8 @@ pub fn sound_of(moments: &[Moment], sample_rate_hz: f64) -> Result<Vec<f32>, Err
             allowed: format!("rising, from 0 s to {latest_s} s for {} moments", moments.len()),
         });
     }
-    let mut steps_s: Vec<f64> = moments.windows(2).map(|m| m[1].time_s - m[0].time_s).collect();
-    steps_s.sort_by(f64::total_cmp);
-    let longest_s = steps_s.get(steps_s.len() / 2).map_or(0.0, |usual| USUAL_STEPS * usual);
+    let steps_s = moments.windows(2).map(|pair| pair[1].time_s - pair[0].time_s);
+    let longest_s = median(steps_s).map_or(0.0, |usual| USUAL_STEPS * usual);
     let last_s = moments.last().map_or(0.0, |moment| moment.time_s);
     let mut sound = vec![0.0; (last_s * sample_rate_hz).ceil() as usize];
     let is_heard = |point: &TrackPoint| (0.0..0.5 * sample_rate_hz).contains(&point.frequency_hz);

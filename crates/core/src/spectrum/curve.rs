@@ -129,6 +129,38 @@ pub struct Curve {
     pub cumulative_share: Vec<f64>,
 }
 
+/// Of frequencies in rising order and their levels at most so many an octave, the loudest of each, from 20 Hz on: what is
+/// drawn of them is not lost, and what is read is true.
+pub fn thinned(
+    points: impl IntoIterator<Item = (f64, f64)>,
+    per_octave: u32,
+) -> impl Iterator<Item = (f64, f64)> {
+    const LOWEST_HZ: f64 = 20.0;
+    let mut kept: Vec<(f64, f64)> = Vec::new();
+    let mut last = f64::NEG_INFINITY;
+    for (hz, db) in points.into_iter().filter(|(hz, _)| *hz >= LOWEST_HZ) {
+        let place = (hz.log2() * f64::from(per_octave)).floor();
+        match kept.last_mut() {
+            Some(held) if place == last => {
+                if db > held.1 {
+                    *held = (hz, db);
+                }
+            }
+            _ => kept.push((hz, db)),
+        }
+        last = place;
+    }
+    kept.into_iter()
+}
+
+impl Curve {
+    /// Frequency and level of its values, where there is power.
+    pub fn levels(&self) -> impl Iterator<Item = (f64, f64)> {
+        let known = self.frequency_hz.iter().zip(&self.level_db);
+        known.filter_map(|(hz, db)| Some((*hz, (*db)?)))
+    }
+}
+
 /// Below which frequencies a tenth, half and nine tenths of the power lie, in Hz.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize)]
 pub struct Cumulative {

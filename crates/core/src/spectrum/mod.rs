@@ -49,7 +49,7 @@ mod tones;
 mod zoom;
 
 pub use averaged::{Averaging, Detrend};
-pub use curve::{Cumulative, Curve, CurveSettings, Scaling};
+pub use curve::{Cumulative, Curve, CurveSettings, Scaling, thinned};
 pub use differences::Difference;
 pub use families::{Family, Member};
 pub(crate) use floor::noise_floor;

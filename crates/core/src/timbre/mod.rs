@@ -194,7 +194,18 @@ impl Quantities for Timbre {
 
 /// How long a note takes to rise.
 pub(crate) const ATTACK: Label = Label::new("attack_s", "attack", Unit::Second, 4).with_u();
+/// The harmonics of a note have at least so much more power than the noise, in dB: noise with a resonance seems to
+/// have a fundamental, as uncertain as it is.
+const NOTE_OVER_NOISE_DB: f64 = 12.0;
+
 impl Timbre {
+    /// Whether it is that of a note: its partials were followed, and its harmonics are more than its noise.
+    #[must_use]
+    pub fn is_note(&self) -> bool {
+        let over_noise = self.regions.whole.median.get(Descriptor::HarmonicToNoise);
+        self.partials.is_some() && over_noise.is_none_or(|db| db > NOTE_OVER_NOISE_DB)
+    }
+
     /// Refers all levels to sound pressure: a full-scale sine has so many dB re 20 µPa.
     pub fn calibrate(&mut self, full_scale_db: f64) {
         let change_db = full_scale_db - self.full_scale_db;

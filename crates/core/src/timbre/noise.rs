@@ -4,6 +4,7 @@
 //! the fundamental moves, the frame is first read at a pace that holds it still: time is counted in periods.
 
 use crate::between::Interpolator;
+use crate::fit::{Line, median};
 use crate::transform::{RealTransform, fast_length};
 use crate::units::cents_between;
 use crate::window::WindowKind;
@@ -268,22 +269,12 @@ impl Pace {
         let middle_s = f64::midpoint(from_s, to_s);
         let readings = &track[from.min(to)..to];
         let count = readings.len() as f64;
-        let f0_hz = {
-            let mut sorted: Vec<f64> = readings.iter().map(|(_, hz)| *hz).collect();
-            sorted.sort_by(f64::total_cmp);
-            sorted.get(sorted.len() / 2).copied().unwrap_or(f64::NAN)
-        };
+        let f0_hz = median(readings.iter().map(|(_, hz)| *hz)).unwrap_or(f64::NAN);
         let cents: Vec<(f64, f64)> =
             readings.iter().map(|(t, hz)| (t - middle_s, cents_between(f0_hz, *hz))).collect();
-        if cents.len() < 3 {
-            return Self { f0_hz, course: Vec::new() };
-        }
-        let mean_t = cents.iter().map(|(t, _)| t).sum::<f64>() / count;
-        let mean = cents.iter().map(|(_, c)| c).sum::<f64>() / count;
-        let of_t: f64 = cents.iter().map(|(t, _)| (t - mean_t).powi(2)).sum();
-        let slope = cents.iter().map(|(t, c)| (t - mean_t) * (c - mean)).sum::<f64>() / of_t;
-        let line = |t: f64| mean + slope * (t - mean_t);
-        let rest = (cents.iter().map(|(t, c)| (c - line(*t)).powi(2)).sum::<f64>() / count).sqrt();
+        let line = Line::of_equals(cents.iter().copied()).filter(|_| cents.len() >= 3);
+        let Some(line) = line else { return Self { f0_hz, course: Vec::new() } };
+        let rest = (line.left / count).sqrt();
         // Fourth differences of independent readings have seventy times their variance, and next to nothing of a vibrato.
         let fourth = |w: &[(f64, f64)]| w[0].1 - 4.0 * (w[1].1 + w[3].1) + 6.0 * w[2].1 + w[4].1;
         let bends: f64 = cents.windows(5).map(|w| fourth(w).powi(2)).sum();
@@ -291,11 +282,12 @@ impl Pace {
         let hz = |cents: f64| f0_hz * (cents / 1200.0).exp2();
         let half_s = 0.5 * (to_s - from_s);
         let is_straight = rest < 3.0 * scatter + 0.1;
-        let middle_hz = if is_straight { hz(line(0.0)) } else { at(&cents, 0.0).map_or(f0_hz, hz) };
-        let moves = slope.abs() > 3.0 * rest / of_t.sqrt() + 0.1;
+        let middle_hz =
+            if is_straight { hz(line.at(0.0)) } else { at(&cents, 0.0).map_or(f0_hz, hz) };
+        let moves = line.slope.abs() > 3.0 * rest / line.square.sqrt() + 0.1;
         let course = match (is_straight, moves) {
             (true, false) => Vec::new(),
-            (true, true) => [-half_s, half_s].map(|t| (t, hz(line(t)))).to_vec(),
+            (true, true) => [-half_s, half_s].map(|t| (t, hz(line.at(t)))).to_vec(),
             (false, _) => cents.iter().map(|(t, c)| (*t, hz(*c))).collect(),
         };
         Self { f0_hz: middle_hz, course }

@@ -12,6 +12,7 @@ use std::ops::Range;
 use serde::Serialize;
 
 use crate::between::Interpolator;
+use crate::fit::{Line, median};
 use crate::measured::Measured;
 use crate::wavering::wavering;
 
@@ -238,10 +239,8 @@ impl Level {
                 .map(|n| self.reaches_s(share(n) * top, from_s))
                 .collect::<Option<_>>()?;
             let efforts: Vec<f64> = times_s.windows(2).map(|pair| pair[1] - pair[0]).collect();
-            let mut sorted = efforts.clone();
-            sorted.sort_by(f64::total_cmp);
             // A period may bring more than the next: no slowing down is shorter than one.
-            let usual = sorted[sorted.len() / 2].max(self.box_s / SLOWER);
+            let usual = median(efforts.iter().copied()).unwrap_or(0.0).max(self.box_s / SLOWER);
             let slow = (6..efforts.len()).find(|n| efforts[*n] > SLOWER * usual);
             match slow {
                 Some(n) => top *= share(n),
@@ -315,26 +314,19 @@ impl Level {
             .skip_while(|(_, db)| *db > -1.0)
             .take_while(|(_, db)| *db > floor_db.max(-35.0))
             .collect();
-        let count = line.len() as f64;
         if line.len() < 16 {
             return None;
         }
-        let mean_t = line.iter().map(|(t, _)| t).sum::<f64>() / count;
-        let mean_db = line.iter().map(|(_, db)| db).sum::<f64>() / count;
-        let of_t: f64 = line.iter().map(|(t, _)| (t - mean_t).powi(2)).sum();
-        let slope = line.iter().map(|(t, db)| (t - mean_t) * (db - mean_db)).sum::<f64>() / of_t;
-        let squares = |line_of: &dyn Fn(f64) -> f64| {
-            line.iter().map(|(t, db)| (db - line_of(*t)).powi(2)).sum::<f64>()
-        };
-        let rest = squares(&|t| mean_db + slope * (t - mean_t));
+        let Line { slope, mean_y, square, left, .. } = Line::of_equals(line.iter().copied())?;
+        let about_mean: f64 = line.iter().map(|(_, db)| (db - mean_y).powi(2)).sum();
         let lasts_s = line[line.len() - 1].0 - line[0].0;
-        let is_even = rest < 0.1 * squares(&|_| mean_db);
+        let is_even = left < 0.1 * about_mean;
         // A release is over within a few periods: that is no decay.
         if !(slope * lasts_s < -4.0 && is_even && lasts_s > 6.0 * self.box_s) {
             return None;
         }
         // The rest wavers slowly: no more than some ten of its values are independent.
-        let u = (rest / count).sqrt() / (of_t / count).sqrt() / 10f64.sqrt();
+        let u = (left / square).sqrt() / 10f64.sqrt();
         Some(Measured::new(-60.0 / slope, 60.0 * u / slope.powi(2)))
     }
 

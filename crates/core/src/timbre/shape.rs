@@ -5,8 +5,10 @@ use std::collections::VecDeque;
 use rustfft::num_complex::Complex;
 
 use super::descriptors::{Descriptor, Descriptors};
+use crate::fit::Line;
 use crate::lanes::{dot, sum};
 use crate::transform::{RealTransform, fast_length};
+use crate::units::db_from_power;
 use crate::window::WindowKind;
 
 /// Power at frequencies: of partials as lines, of noise as narrow bands.
@@ -95,17 +97,12 @@ impl PowerSpectrum {
 pub(super) fn slope(levels: impl Iterator<Item = (f64, f64)>) -> Option<f64> {
     let points: Vec<(f64, f64)> = levels
         .filter(|(hz, power)| *hz > 0.0 && *power > 0.0)
-        .map(|(hz, power)| (hz.log2(), 10.0 * power.log10()))
+        .map(|(hz, power)| (hz.log2(), db_from_power(power)))
         .collect();
     if points.len() < 3 {
         return None;
     }
-    let count = points.len() as f64;
-    let mean = |of: fn(&(f64, f64)) -> f64| points.iter().map(of).sum::<f64>() / count;
-    let (octave, db) = (mean(|p| p.0), mean(|p| p.1));
-    let of_octaves: f64 = points.iter().map(|p| (p.0 - octave).powi(2)).sum();
-    let both: f64 = points.iter().map(|p| (p.0 - octave) * (p.1 - db)).sum();
-    (of_octaves > 0.0).then(|| both / of_octaves)
+    Line::of_equals(points.into_iter()).map(|line| line.slope)
 }
 
 /// Reads spectra of short frames; keeps its buffers.

@@ -2,6 +2,7 @@
 
 use serde::Serialize;
 
+use crate::fit::median;
 use crate::linear::{inverse, solve};
 use crate::units::Note;
 
@@ -108,9 +109,8 @@ impl Compass {
             fit.coefficients = solve(normal, right)?.map(|[x]| x);
             fit.covariance = inverse(normal)?;
             let off: Vec<f64> = values.iter().map(|v| v.value - fit.at(v.note)).collect();
-            let mut sizes: Vec<f64> = off.iter().map(|off| off.abs()).collect();
-            sizes.sort_by(f64::total_cmp);
-            let spread = (1.4826 * taken_up * sizes[sizes.len() / 2]).max(1e-9);
+            let usual = median(off.iter().map(|off| off.abs())).unwrap_or(0.0);
+            let spread = (1.4826 * taken_up * usual).max(1e-9);
             let before = fit.scatter;
             let (mut squares, mut weights) = (0.0, 0.0);
             for ((weight, off), value) in kept.iter_mut().zip(&off).zip(values) {

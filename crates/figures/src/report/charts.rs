@@ -4,6 +4,7 @@ use base64::Engine;
 use plotly::common::{DashType, ErrorData, ErrorType, Fill, Line, Marker, MarkerSymbol, Mode};
 use plotly::layout::{Axis, AxisType, Layout, Legend, Margin};
 use plotly::{Bar, Plot, Scatter};
+use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 use tonemap_core::Measured;
 use tonemap_core::spectrogram::Spectrogram;
@@ -14,16 +15,16 @@ use crate::error::Error;
 use crate::theme;
 
 /// A chart of the page.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
 pub struct Chart {
-    /// Anchor, its own on the page.
-    pub id: String,
+    /// What it is called in its section.
+    pub name: String,
     /// What it shows, as its caption.
     pub caption: String,
     /// Data and layout for the library, safe inside a script element.
     pub(crate) plot: String,
     /// What is read under the cursor: `frequency`, `time`, `map` or `value`.
-    pub(crate) reading: &'static str,
+    pub(crate) reading: String,
     /// Units of what is read: across and upwards.
     pub(crate) units: [String; 2],
     /// For a map: its picture, and the levels of its first and last colour.
@@ -31,7 +32,7 @@ pub struct Chart {
 }
 
 /// The picture of a map.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
 pub(crate) struct MapPicture {
     pub(crate) source: String,
     pub(crate) low: f64,
@@ -97,7 +98,13 @@ fn layout() -> Layout {
 }
 
 impl Chart {
-    fn new(id: &str, caption: &str, plot: &Plot, reading: &'static str, units: [&str; 2]) -> Self {
+    fn new(
+        name: &str,
+        caption: &str,
+        plot: &Plot,
+        reading: &'static str,
+        units: [&str; 2],
+    ) -> Self {
         let mut value: Value = serde_json::from_str(&plot.to_json()).unwrap_or_default();
         for trace in value["data"].as_array_mut().into_iter().flatten() {
             take_literally(&mut trace["name"]);
@@ -108,10 +115,10 @@ impl Chart {
             }
         }
         Self {
-            id: id.into(),
+            name: name.into(),
             caption: caption.into(),
             plot: script_safe(&value),
-            reading,
+            reading: reading.into(),
             units: units.map(String::from),
             map: None,
         }
@@ -134,7 +141,7 @@ fn script_safe(value: &Value) -> String {
 /// Spectra over a logarithmic axis, with the tones marked.
 #[must_use]
 pub fn spectrum_chart(
-    id: &str,
+    name: &str,
     caption: &str,
     curves: &[ChartCurve],
     tones: &ChartCurve,
@@ -162,13 +169,13 @@ pub fn spectrum_chart(
             .x_axis(axis("Frequency, Hz").type_(AxisType::Log))
             .y_axis(axis(&format!("Level, {level_unit}"))),
     );
-    Chart::new(id, caption, &plot, "frequency", ["Hz", level_unit])
+    Chart::new(name, caption, &plot, "frequency", ["Hz", level_unit])
 }
 
 /// Quantities over time.
 #[must_use]
 pub fn course_chart(
-    id: &str,
+    name: &str,
     caption: &str,
     curves: &[ChartCurve],
     (y_title, unit): (&str, &str),
@@ -183,13 +190,13 @@ pub fn course_chart(
         plot.add_trace(trace);
     }
     plot.set_layout(layout().x_axis(axis("Time, s")).y_axis(axis(y_title)));
-    Chart::new(id, caption, &plot, "time", ["s", unit])
+    Chart::new(name, caption, &plot, "time", ["s", unit])
 }
 
 /// Two spectra, and below them on a scale of its own the difference in bands.
 #[must_use]
 pub fn difference_chart(
-    id: &str,
+    name: &str,
     caption: &str,
     curves: &[ChartCurve],
     bands: &[DrawnBand],
@@ -236,7 +243,7 @@ pub fn difference_chart(
             .y_axis(axis(&format!("Level, {level_unit}")).domain(&[0.42, 1.0]))
             .y_axis2(axis("Difference, dB").domain(&[0.0, 0.34])),
     );
-    let mut chart = Chart::new(id, caption, &plot, "frequency", ["Hz", "dB"]);
+    let mut chart = Chart::new(name, caption, &plot, "frequency", ["Hz", "dB"]);
     // Bars as wide as their bands: on a logarithmic axis they cannot be given one width.
     if let Ok(mut value) = serde_json::from_str::<Value>(&chart.plot) {
         for trace in value["data"].as_array_mut().into_iter().flatten() {
@@ -258,7 +265,7 @@ pub fn difference_chart(
 /// A quantity over a condition, with its curve and band.
 #[must_use]
 pub fn trend_chart(
-    id: &str,
+    name: &str,
     caption: &str,
     points: &[(f64, Measured)],
     course: &[CourseValue],
@@ -289,7 +296,7 @@ pub fn trend_chart(
     .error_y(ErrorData::new(ErrorType::Data).array(bars));
     plot.add_trace(trace);
     plot.set_layout(layout().x_axis(axis(x_title)).y_axis(axis(y_title)));
-    Chart::new(id, caption, &plot, "value", [x_title, y_title])
+    Chart::new(name, caption, &plot, "value", [x_title, y_title])
 }
 
 /// A spectrogram as a picture between axes.
@@ -298,7 +305,7 @@ pub fn trend_chart(
 ///
 /// [`Error::Drawing`] if the picture cannot be encoded.
 pub fn map_chart(
-    id: &str,
+    name: &str,
     caption: &str,
     spectrogram: &Spectrogram,
     full_scale_db: f64,
@@ -339,7 +346,7 @@ pub fn map_chart(
                 .show_grid(false),
         ),
     );
-    let mut chart = Chart::new(id, caption, &plot, "map", ["s", level_unit]);
+    let mut chart = Chart::new(name, caption, &plot, "map", ["s", level_unit]);
     if let Ok(mut value) = serde_json::from_str::<Value>(&chart.plot) {
         value["layout"]["hovermode"] = json!(false);
         value["layout"]["images"] = json!([{

@@ -8,6 +8,7 @@ pub use charts::{
 };
 
 use askama::Template;
+use serde::{Deserialize, Serialize};
 use tonemap_core::Severity;
 
 use crate::colours::ColourMap;
@@ -15,7 +16,7 @@ use crate::error::Error;
 use crate::theme;
 
 /// A table of words.
-#[derive(Debug, Clone, Default)]
+#[derive(Debug, Clone, Default, Serialize, Deserialize)]
 pub struct ReportTable {
     /// What it shows.
     pub caption: String,
@@ -36,6 +37,26 @@ pub struct ReportFinding {
     pub severity: Severity,
     /// What it says.
     pub text: String,
+}
+
+/// What one measurement has to say in a section.
+#[derive(Debug, Clone, Default, Serialize, Deserialize)]
+pub struct ReportPart {
+    /// Facts with their names.
+    pub facts: Vec<(String, String)>,
+    /// Charts.
+    pub charts: Vec<Chart>,
+    /// Tables.
+    pub tables: Vec<ReportTable>,
+}
+
+impl ReportSection {
+    /// Adds what a measurement has to say.
+    pub fn add(&mut self, part: ReportPart) {
+        self.facts.extend(part.facts);
+        self.charts.extend(part.charts);
+        self.tables.extend(part.tables);
+    }
 }
 
 /// Part of the page: a take, a comparison, a trend.

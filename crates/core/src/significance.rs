@@ -12,7 +12,7 @@ pub const FALSE_RATE: f64 = 0.05;
 const TABLES: f64 = 5.0;
 
 /// Limits for one table of differences.
-pub(super) struct Family {
+pub(crate) struct Family {
     /// Probability that one difference of the table is told as real by chance, on either side.
     one_sided: f64,
     of_powers: HashMap<(u32, u32), f64>,
@@ -20,12 +20,12 @@ pub(super) struct Family {
 
 impl Family {
     /// A table of `count` independent differences (C. E. Bonferroni, 1936).
-    pub(super) fn new(count: f64) -> Self {
+    pub(crate) fn new(count: f64) -> Self {
         Self { one_sided: FALSE_RATE / TABLES / (2.0 * count.max(1.0)), of_powers: HashMap::new() }
     }
 
     /// Over its uncertainty, what a difference exceeds that is real; the uncertainty comes from so many degrees of freedom.
-    pub(super) fn over_u(&self, freedom: f64) -> f64 {
+    pub(crate) fn over_u(&self, freedom: f64) -> f64 {
         let freedom = freedom.clamp(1.0, 1e6);
         StudentsT::new(0.0, 1.0, freedom)
             .map_or(f64::INFINITY, |t| t.inverse_cdf(1.0 - self.one_sided))
@@ -33,7 +33,7 @@ impl Family {
 
     /// What the ratio of two noise powers exceeds that differ, in dB. Each is worth so many independent periodograms; their ratio
     /// follows an F distribution with twice as many degrees of freedom.
-    pub(super) fn powers_db(&mut self, a_periodograms: f64, b_periodograms: f64) -> f64 {
+    pub(crate) fn powers_db(&mut self, a_periodograms: f64, b_periodograms: f64) -> f64 {
         // In steps of a sixteenth of an octave, downwards.
         const STEPS: f64 = 16.0;
         let step = |n: f64| (n.clamp(0.5, 1e9).log2() * STEPS + 1e-6).floor();
