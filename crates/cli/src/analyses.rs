@@ -152,10 +152,10 @@ pub(crate) fn word_of(named: &Named) -> String {
 
 /// A command, one of those given, and the rest of a quantity's name: `timbre.centroid_hz`,
 /// `partials[2].frequency_hz`.
-pub(crate) fn command_of<'q>(
-    quantity: &'q str,
+pub(crate) fn command_of(
+    quantity: &str,
     mut commands: impl Iterator<Item = &'static str>,
-) -> Option<(&'q str, &'q str)> {
+) -> Option<(&str, &str)> {
     let end = quantity.find(['.', '['])?;
     let command = &quantity[..end];
     commands.any(|known| known == command).then(|| {

@@ -161,7 +161,7 @@ impl FromStr for Channel {
 #[derive(Args, Clone)]
 #[command(next_help_heading = "Frames")]
 pub(crate) struct FrameArgs {
-    /// Tell apart equal tones this far apart, 5Hz, or these two, A3..A#3 [default: 5Hz]
+    /// Resolve equal tones with this spacing, 5Hz, or these two, A3..A#3 [default: 5Hz]
     #[arg(long, value_name = "WHAT", conflicts_with = "segment")]
     resolve: Option<Separation>,
     /// Window: rectangular, hann, hamming, blackman-harris, flat-top, kaiser or kaiser:BETA

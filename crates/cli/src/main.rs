@@ -3,6 +3,7 @@
 //! This crate ties the others together: arguments in, media → core → figures and text, files out.
 //! Each command is one file in [`commands`]; those that measure takes one by one are run by [`measure`].
 
+mod advice;
 mod analyses;
 mod args;
 mod arrays;

@@ -12,6 +12,7 @@ use tonemap_core::Finding;
 use tonemap_core::quantity::Quantity;
 use tonemap_figures::{Figure, ReportPart};
 
+use crate::advice;
 use crate::args::{FigureArgs, Format, OutputArgs, SourceArgs, TakesArgs};
 use crate::files::{self, Content};
 use crate::json;
@@ -83,6 +84,9 @@ impl<'c> Common<'c> {
     }
 }
 
+/// What stands in a side file, from the parts measured.
+type SideContent<'c, F> = dyn Fn(&[Made<'_, F>]) -> Result<Vec<u8>> + 'c;
+
 /// A file that a command writes beside its result.
 pub(crate) struct SideFile<'c, F> {
     pub(crate) file: &'c Path,
@@ -92,7 +96,7 @@ pub(crate) struct SideFile<'c, F> {
     pub(crate) kind: &'static str,
     /// Whether it is of one part only.
     pub(crate) is_of_one: bool,
-    pub(crate) content: Box<dyn Fn(&[Made<'_, F>]) -> Result<Vec<u8>> + 'c>,
+    pub(crate) content: Box<SideContent<'c, F>>,
 }
 
 /// A command that measures takes one by one.
@@ -173,7 +177,7 @@ pub(crate) fn drive<M: Measure>(command: &M) -> Result<Status> {
     let quiet_each = output.quiet || parts.len() > 1;
     let mut made = parts::each_part(parts, M::KIND, output.quiet, &mut status, |part| {
         let (found, findings) = command.measure(&part, quiet_each)?;
-        Ok(Made { part, found, findings })
+        Ok(Made { part, found, findings: advice::worded(findings) })
     })?;
     if made.is_empty() {
         return Ok(status);
@@ -212,7 +216,7 @@ pub(crate) fn on<M: Measure>(command: &M, named: &Named) -> Result<Kept> {
     let part = parts.pop().context("the take has no channel")?;
     let (found, mut findings) = command.measure(&part, true)?;
     findings.extend(mixed);
-    let made = Made { part, found, findings };
+    let made = Made { part, found, findings: advice::worded(findings) };
     Ok(Kept {
         json: json_of(command, &made)?,
         quantities: command.quantities(&made),

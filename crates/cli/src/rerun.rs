@@ -18,7 +18,7 @@ const DIRECTING: [&str; 3] = ["Figure", "Files", "Messages"];
 /// One that draws, and yet tells how many cells a spectrogram has.
 const SIZE: &str = "size";
 
-/// What a command line may be run again for, and how its options are told apart.
+/// What a command line may be run again for, and how its options are resolved.
 static PROGRAM: OnceLock<Program> = OnceLock::new();
 
 #[derive(Debug, Default)]

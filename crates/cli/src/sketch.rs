@@ -4,6 +4,7 @@ use std::fmt::Write;
 
 use terminal_size::{Height, Width, terminal_size};
 use tonemap_core::spectrogram::Spectrogram;
+use tonemap_core::units::db_from_power;
 use tonemap_figures::ColourMap;
 
 use crate::text;
@@ -67,7 +68,7 @@ pub(crate) fn sketch(
     let table = colours.table();
     let colour = |column: usize, row: usize| {
         let power = spectrogram.column(column)[row];
-        let level = f64::from(10.0 * power.max(1e-37).log10()) + full_scale_db;
+        let level = db_from_power(f64::from(power.max(1e-37))) + full_scale_db;
         let share = (level - range_db.0) / (range_db.1 - range_db.0);
         depth.code(table[((share * table.len() as f64).max(0.0) as usize).min(table.len() - 1)])
     };

@@ -3,6 +3,8 @@
 use std::io::{self, ErrorKind, Write};
 use std::process::ExitCode;
 
+use crate::advice;
+
 /// How a run ends.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Status {
@@ -63,7 +65,7 @@ pub(crate) fn print_error(error: &anyhow::Error) {
 /// out, as the name of a file that both know.
 pub(crate) fn causes(error: &anyhow::Error) -> Vec<String> {
     let mut causes: Vec<String> = Vec::new();
-    for cause in error.chain().map(ToString::to_string) {
+    for cause in error.chain().map(advice::of_error) {
         let last = causes.last().cloned().unwrap_or_default();
         let rest = cause.strip_prefix(&format!("{last}: ")).unwrap_or(&cause);
         if !last.ends_with(rest) {

@@ -16,10 +16,13 @@ use tonemap_figures::ReportTable;
 
 use crate::text;
 
+/// Whether a row stands out among the others.
+type Marks<'t, R> = dyn Fn(&R) -> bool + 't;
+
 /// A table of rows of a kind.
 pub(crate) struct Table<'t, R> {
     columns: Vec<Column<'t, R>>,
-    marks: Option<Box<dyn Fn(&R) -> bool + 't>>,
+    marks: Option<Box<Marks<'t, R>>>,
 }
 
 struct Column<'t, R> {

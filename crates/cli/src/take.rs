@@ -302,7 +302,7 @@ impl Take {
             findings.push(Finding::serious(
                 "not_finite",
                 format!(
-                    "{} samples are infinite or not a number; they are taken as silence. Find the \
+                    "{} samples are infinite or not a number; they are treated as silence. Find the \
                      program that wrote them, and export again.",
                     reader.not_finite()
                 ),

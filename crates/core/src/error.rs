@@ -51,7 +51,7 @@ pub enum Error {
     },
     /// Nothing in the sound has a fundamental.
     #[error(
-        "nothing in this span has a fundamental; go without one by --free, or set the range in which it is looked for"
+        "nothing in this span has a fundamental; assume none, or set the range in which it is looked for"
     )]
     NoFundamental,
 }

@@ -29,6 +29,26 @@ impl Severity {
     }
 }
 
+/// What to do about a finding, to be worded by what shows it.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Advice {
+    /// Choose another span.
+    Span,
+    /// Compare spans of the same length.
+    LikeSpans,
+    /// Assume no fundamental.
+    NoFundamental,
+    /// Keep shorter tracks.
+    ShorterTracks,
+    /// See what speaks for each reading at one time.
+    Evidence,
+    /// Stay below a frequency in Hz.
+    Below(f64),
+    /// Resolve tones this far apart, in Hz.
+    Resolve(f64),
+}
+
 /// One thing the engineer must know, beside the result it concerns.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Finding {
@@ -38,6 +58,9 @@ pub struct Finding {
     pub severity: Severity,
     /// What was found, what it spoils and what to do, in one or two sentences.
     pub text: String,
+    /// What to do, beyond what the text says.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub advice: Option<Advice>,
     /// The take it concerns, where a result is about several.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub take: Option<String>,
@@ -66,7 +89,14 @@ impl Finding {
     }
 
     fn new(code: &'static str, severity: Severity, text: impl Into<String>) -> Self {
-        Self { code: code.into(), severity, text: text.into(), take: None, channel: None }
+        let text = text.into();
+        Self { code: code.into(), severity, text, advice: None, take: None, channel: None }
+    }
+
+    /// The same with what to do.
+    #[must_use]
+    pub fn advising(self, advice: Advice) -> Self {
+        Self { advice: Some(advice), ..self }
     }
 
     /// The take and channel it concerns, in words, if it names them.

@@ -1,6 +1,6 @@
 //! Frames: how a running analysis cuts a recording into windowed stretches.
 //!
-//! The engineer states an intention (what must be told apart) or sets lengths by hand; both end
+//! The engineer states an intention (what must be resolved) or sets lengths by hand; both end
 //! in a [`FramePlan`].
 
 use serde::Serialize;
@@ -15,7 +15,7 @@ use crate::window::{Window, WindowKind};
 pub struct FrameSettings {
     /// The window. Default: Blackman–Harris, whose side lobes lie below −92 dB.
     pub window: WindowKind,
-    /// Spacing in Hz of two equal tones to be told apart. Default: [`DEFAULT_RESOLUTION_HZ`].
+    /// Spacing in Hz of two equal tones to be resolved. Default: [`DEFAULT_RESOLUTION_HZ`].
     pub resolution_hz: Option<f64>,
     /// Length of a frame by hand; overrides the resolution.
     pub segment: Option<Extent>,
@@ -147,7 +147,7 @@ impl FramePlan {
         sample_rate_hz / self.transform_size as f64
     }
 
-    /// Spacing at which two equal tones are still told apart, in Hz: the −6 dB width of the
+    /// Spacing at which two equal tones are still resolved, in Hz: the −6 dB width of the
     /// window. Zero padding does not change it.
     #[must_use]
     pub fn resolution_hz(&self, sample_rate_hz: f64) -> f64 {

@@ -14,12 +14,13 @@
 //! | [`Span`] | a stretch of time of a recording |
 //! | [`Finding`] | what the engineer must know beside a result |
 //! | [`bands`] | octave and 1/N-octave bands, frequency weighting |
+//! | [`stiffness`] | where the partials of a stiff string lie |
 //! | [`significance`] | when a difference is more than chance |
 //! | [`window`] | window functions and their figures of merit |
 //! | [`transform`] | the one place that plans Fourier transforms |
 //! | [`frame`] | how a running analysis cuts a recording into frames |
 //! | [`intake`] | what a recording is worth: levels, DC, clipping; its course over time |
-//! | [`spectrum`] | the averaged spectrum and the tones in it, their series, a narrow look |
+//! | [`spectrum`] | the averaged spectrum and the tones in it, their series, a zoom |
 //! | [`spectrogram`] | level over time and frequency, as cells of a picture |
 //! | [`pitch`] | the fundamental over time, its notes, and what speaks for them |
 //! | [`partials`] | each partial over time: inharmonicity, decay, beating |
@@ -71,6 +72,7 @@ pub mod significance;
 mod span;
 pub mod spectrogram;
 pub mod spectrum;
+pub mod stiffness;
 pub mod synth;
 pub mod timbre;
 pub mod transform;
@@ -81,6 +83,6 @@ mod wavering;
 pub mod window;
 
 pub use error::Error;
-pub use finding::{Finding, Severity, merged, places_text};
+pub use finding::{Advice, Finding, Severity, merged, places_text};
 pub use measured::Measured;
 pub use span::{SampleSpan, Span};

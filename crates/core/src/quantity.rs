@@ -371,10 +371,10 @@ impl Quantity {
     }
 
     /// The numbers of an item of a list, whose name stands before theirs.
-    pub fn of_item<'f, T>(
+    pub fn of_item<T>(
         key: &Key,
         name: &str,
-        fields: &'f [Field<T>],
+        fields: &[Field<T>],
         item: &T,
     ) -> impl Iterator<Item = Self> {
         fields.iter().map(move |field| Self {

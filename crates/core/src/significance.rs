@@ -4,6 +4,7 @@ use std::collections::HashMap;
 
 use statrs::distribution::{ContinuousCDF, FisherSnedecor, StudentsT};
 
+use crate::measured::Measured;
 use crate::units::db_from_power;
 
 /// Share of comparisons of two sounds without a difference in which some difference, of any table, is told as real.
@@ -52,6 +53,19 @@ impl Family {
 pub fn limit_over_u(count: usize) -> f64 {
     const FREEDOM: f64 = 10.0;
     Family::new(count as f64).over_u(FREEDOM)
+}
+
+/// Differences of pairs, the second less the first, and whether each is real, as far as both uncertainties are known.
+#[must_use]
+pub fn judged(pairs: &[(Measured, Measured)]) -> Vec<(Measured, Option<bool>)> {
+    let is_known = |(a, b): &&(Measured, Measured)| a.u.is_finite() && b.u.is_finite();
+    let limit = limit_over_u(pairs.iter().filter(is_known).count());
+    let judge = |(a, b): &(Measured, Measured)| {
+        let difference = Measured::new(b.value - a.value, a.u.hypot(b.u));
+        let known = difference.u.is_finite();
+        (difference, known.then(|| difference.value.abs() > limit * difference.u))
+    };
+    pairs.iter().map(judge).collect()
 }
 
 /// What an F-distributed ratio exceeds with a probability.

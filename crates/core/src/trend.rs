@@ -155,7 +155,7 @@ pub fn trend(points: &[TrendPoint], fit: TrendFit) -> Trend {
     if fit != TrendFit::None && !enough {
         findings.push(Finding::note(
             "too_few_values",
-            "A curve needs three values of the condition at least; only the steps are told.",
+            "A curve needs at least three values of the condition; only the steps are given.",
         ));
     }
     let (line, course) = match fit {
@@ -172,8 +172,8 @@ pub fn trend(points: &[TrendPoint], fit: TrendFit) -> Trend {
         if known.len() == sorted.len() && line.scatter > 2.0 * usual {
             findings.push(Finding::note(
                 "more_scatter_than_uncertainty",
-                "The values lie further from the line than their uncertainties explain: the takes differ in something else too, or the \
-                 course is not straight. Its band takes this into account.",
+                "The values scatter about the line by more than their uncertainties explain: the takes differ in something else \
+                 too, or the relation is not linear. The band includes this scatter.",
             ));
         }
     }

@@ -22,6 +22,22 @@ pub fn db_from_power(ratio: f64) -> f64 {
     10.0 * ratio.log10()
 }
 
+/// Level of the mean power of levels, in dB; `None` of nothing.
+pub fn mean_power_db(levels_db: impl IntoIterator<Item = f64>) -> Option<f64> {
+    let (mut sum, mut count) = (0.0, 0u32);
+    for db in levels_db {
+        sum += 10f64.powf(db / 10.0);
+        count += 1;
+    }
+    (count > 0).then(|| db_from_power(sum / f64::from(count)))
+}
+
+/// Frequency so many cents above another.
+#[must_use]
+pub fn cents_above(hz: f64, cents: f64) -> f64 {
+    hz * (cents / 1200.0).exp2()
+}
+
 /// Amplitude ratio of a level in dB.
 #[must_use]
 pub fn amplitude_from_db(db: f64) -> f64 {
@@ -35,7 +51,8 @@ pub fn cents_between(from_hz: f64, to_hz: f64) -> f64 {
 }
 
 /// Standard uncertainty of a frequency in cents: 1200/ln 2·u/f.
-pub(crate) fn cents_u(hz: &Measured) -> f64 {
+#[must_use]
+pub fn cents_u(hz: &Measured) -> f64 {
     1200.0 / std::f64::consts::LN_2 * hz.u / hz.value
 }
 
@@ -232,7 +249,7 @@ impl FromStr for Frequency {
     }
 }
 
-/// What is to be told apart as typed: a distance in Hz (`5Hz`), or two tones (`A3..A#3`).
+/// What is to be resolved as typed: a distance in Hz (`5Hz`), or two tones (`A3..A#3`).
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub enum Separation {
     /// A resolution in Hz.
@@ -264,7 +281,7 @@ impl FromStr for Separation {
             _ => Err(Error::Unreadable {
                 given: text.into(),
                 wanted: "a resolution",
-                forms: "5Hz, or two tones to be told apart, A3..A#3",
+                forms: "5Hz, or two tones to be resolved, A3..A#3",
             }),
         }
     }
@@ -348,8 +365,7 @@ impl FrequencyRange {
         Some(Finding::warning(
             "range_cut",
             format!(
-                "The range was to end at {high} Hz, but the recording holds nothing above half its sample rate; \
-                 it ends at {} Hz.",
+                "The range was to end at {high} Hz, but the recording holds nothing above half its sample rate; it was cut to {} Hz.",
                 sample_rate_hz / 2.0
             ),
         ))

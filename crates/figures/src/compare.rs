@@ -2,7 +2,7 @@
 
 use plotters::style::RGBColor;
 use tonemap_core::compare::{BandDifference, Comparison, DifferenceMaps};
-use tonemap_core::units::LevelReference;
+use tonemap_core::units::{LevelReference, mean_power_db};
 
 use crate::colours::{COLOURS, ColourMap, diverging};
 use crate::error::Error;
@@ -92,19 +92,16 @@ fn line_of(
     x: Axis,
     level: impl Fn(&BandDifference) -> Option<f64>,
 ) -> Vec<(f64, f64)> {
-    let mut points: Vec<(f64, f64, f64)> = Vec::new();
+    let mut points: Vec<(f64, Vec<f64>)> = Vec::new();
     for bin in figure.found.curve.iter().filter(|bin| bin.band.center_hz >= x.low) {
         let Some(db) = level(bin) else { continue };
-        let (place, power) = (x.place(bin.band.center_hz).floor() + 0.5, 10f64.powf(db / 10.0));
+        let place = x.place(bin.band.center_hz).floor() + 0.5;
         match points.last_mut() {
-            Some((last, sum, count)) if *last == place => {
-                *sum += power;
-                *count += 1.0;
-            }
-            _ => points.push((place, power, 1.0)),
+            Some((last, levels)) if *last == place => levels.push(db),
+            _ => points.push((place, vec![db])),
         }
     }
-    points.into_iter().map(|(x, sum, count)| (x, 10.0 * (sum / count).log10())).collect()
+    points.into_iter().filter_map(|(x, levels)| Some((x, mean_power_db(levels)?))).collect()
 }
 
 /// Draws both spectra; gives the range of their scale.

@@ -27,7 +27,7 @@ pub struct DrawnTrack {
     pub stretches: Vec<Vec<TrackPoint>>,
 }
 
-/// What is laid over a picture.
+/// What is overlaid on a picture.
 #[derive(Debug, Clone, Copy, Default)]
 pub struct Marks<'a> {
     /// Clipped runs, in seconds from the start of the take: what stands there is in doubt.

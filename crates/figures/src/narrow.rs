@@ -1,7 +1,7 @@
-//! A narrow look around one frequency: level against cents, with what was expected and what is there.
+//! A zoom around one frequency: level against cents, with what was expected and what is there.
 
 use tonemap_core::spectrum::{Peak, Spectrum, Zoom};
-use tonemap_core::units::{Note, cents_between, db_from_power};
+use tonemap_core::units::{Note, cents_above, cents_between, db_from_power};
 use tonemap_core::{Finding, Measured};
 
 use crate::error::Error;
@@ -24,7 +24,7 @@ pub struct DrawnLook<'a> {
     pub zoom: &'a Zoom,
 }
 
-/// A narrow look to be drawn, and what stands around it.
+/// A zoom to be drawn, and what stands around it.
 #[derive(Debug, Clone, Copy)]
 pub struct NarrowFigure<'a> {
     /// The looks, at least one, all at the same frequencies.
@@ -47,7 +47,7 @@ const HEADROOM: f64 = 0.2;
 const LONGEST_DB: f64 = 90.0;
 const SHORTEST_DB: f64 = 30.0;
 
-/// Draws a narrow look.
+/// Draws a zoom.
 ///
 /// # Errors
 ///
@@ -201,7 +201,7 @@ fn draw_tones(
 /// The frequencies in Hz, on top.
 fn draw_hertz(sheet: &Sheet<'_>, panel: &Panel, expected_hz: f64) -> Result<(), Error> {
     let look = Type::new(theme::LABEL_PX, theme::PALE_INK).align(Align::Centre);
-    let hz = |cents: f64| expected_hz * (cents / 1200.0).exp2();
+    let hz = |cents: f64| cents_above(expected_hz, cents);
     let top = panel.y.to_px;
     for tick in ticks::linear(hz(panel.x.low), hz(panel.x.high), 8.0) {
         let x = panel.x.place(cents_between(expected_hz, tick.value));

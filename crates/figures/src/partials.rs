@@ -1,6 +1,9 @@
 //! The partials of a note drawn: how each dies away, how strong each is, and how far from harmonic.
 
+use tonemap_core::Measured;
 use tonemap_core::partials::{Partial, Partials};
+use tonemap_core::stiffness::stiff_cents;
+use tonemap_core::units::cents_u;
 
 use crate::error::Error;
 use crate::notes::{Room, TOP_PX, Words};
@@ -81,11 +84,10 @@ fn draw_decays(
     (top, bottom): (f64, f64),
 ) -> Result<(), Error> {
     let found = figure.found;
-    let level = |amplitude: f64| 20.0 * amplitude.log10() + figure.found.full_scale_db;
     let all = found.tracks.iter().flat_map(|track| &track.points);
     let panel = Panel {
         x: linear((found.start_s, found.end_s), across),
-        y: linear(level_range(all.map(|point| level(point.amplitude))), (bottom, top)),
+        y: linear(level_range(all.map(|point| found.level_db_at(point))), (bottom, top)),
     };
     panel.draw_grid(sheet)?;
     let named = named(found);
@@ -97,7 +99,9 @@ fn draw_decays(
                 continue;
             }
             let points: Vec<(f64, f64)> = (track.points.iter().enumerate())
-                .map(|(n, point)| (track.start_s + n as f64 * track.hop_s, level(point.amplitude)))
+                .map(|(n, point)| {
+                    (track.start_s + n as f64 * track.hop_s, found.level_db_at(point))
+                })
                 .take_while(|(_, db)| *db > panel.y.low)
                 .map(|(t, db)| panel.place(t, db))
                 .collect();
@@ -175,7 +179,7 @@ fn draw_levels(
     panel.draw_x_scale(sheet, "Frequency, Hz")
 }
 
-/// How far each partial lies from n times the first, with the law of the stiff string.
+/// How far each partial lies from n times the first, with the fit of the stiff string.
 fn draw_deviations(
     sheet: &Sheet<'_>,
     figure: &PartialsFigure<'_>,
@@ -186,10 +190,10 @@ fn draw_deviations(
     let found = figure.found;
     let points = || found.partials.iter().filter_map(|p| Some((p, p.cents_from_harmonic?)));
     let b = found.inharmonicity.map_or(0.0, |b| b.value);
-    let law = |n: f64| 600.0 * ((1.0 + b * n * n) / (1.0 + b)).log2();
+    let fitted = |n: f64| stiff_cents(n, b);
     let last = found.partials.iter().map(|p| p.number).max().unwrap_or(1) as f64;
     let (low, high) = points()
-        .flat_map(|(p, cents)| [cents, law(p.number as f64)])
+        .flat_map(|(p, cents)| [cents, fitted(p.number as f64)])
         .fold((-LEAST_CENTS, LEAST_CENTS), |(low, high), cents| (low.min(cents), high.max(cents)));
     let margin = 0.08 * (high - low);
     let panel = Panel {
@@ -202,12 +206,12 @@ fn draw_deviations(
     if found.inharmonicity.is_some() {
         let steps = 8 * last as usize;
         let curve: Vec<(f64, f64)> =
-            (8..=steps).map(|n| panel.place(n as f64 / 8.0, law(n as f64 / 8.0))).collect();
+            (8..=steps).map(|n| panel.place(n as f64 / 8.0, fitted(n as f64 / 8.0))).collect();
         sheet.line(&curve, theme::CURVE, 0.8, 1.6)?;
     }
     for (partial, cents) in points() {
         let n = partial.number as f64;
-        let u = 1200.0 / std::f64::consts::LN_2 * partial.frequency_hz_u / partial.frequency_hz;
+        let u = cents_u(&Measured::new(partial.frequency_hz, partial.frequency_hz_u));
         let (x, y) = panel.place(n, cents);
         let bar = [panel.place(n, cents - 2.0 * u), panel.place(n, cents + 2.0 * u)];
         sheet.line(&bar, theme::TONE, 1.0, 1.4)?;
@@ -216,7 +220,7 @@ fn draw_deviations(
     let look = Type::new(theme::LABEL_PX, theme::PALE_INK);
     if let Some(b) = found.inharmonicity {
         let words = format!(
-            "curve: B = {}e-6; bars ± 2 u; hollow: off the law",
+            "curve: B = {}e-6; bars ± 2 u; hollow: off the fit",
             ticks::number(1e6 * b.value, 2)
         );
         sheet.text(across.0 + 10.0, top + 18.0, &words, look)?;

@@ -20,7 +20,7 @@ pub struct PitchFigure<'a> {
     /// The spectrogram behind it with the levels of its first and last colour and the colours, on a
     /// logarithmic axis; `None` for the track alone.
     pub background: Option<(DrawnSpectrogram<'a>, (f64, f64), ColourMap)>,
-    /// The track, and what else is laid over.
+    /// The track, and what else is overlaid.
     pub marks: Marks<'a>,
     /// The notes.
     pub notes_found: &'a [PitchNote],
@@ -196,10 +196,8 @@ fn draw_series(
     sheet.line(&curve(&evidence.level_db), theme::CURVE, 1.0, 1.6)?;
     if let Some(best) = best {
         let look = Type::new(theme::LABEL_PX, theme::INK).align(Align::Centre);
-        let spacing = best.f0_hz / (1.0 + best.inharmonicity).sqrt();
-        for number in 1..=20u32 {
-            let n = f64::from(number);
-            let hz = n * spacing * (1.0 + best.inharmonicity * n * n).sqrt();
+        for number in 1..=20 {
+            let hz = best.harmonic_hz(number);
             if hz > high_hz {
                 break;
             }

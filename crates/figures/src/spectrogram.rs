@@ -2,7 +2,7 @@
 
 use tonemap_core::Finding;
 use tonemap_core::spectrogram::{FrequencyAxis, Slice, SliceAt, Spectrogram};
-use tonemap_core::units::LevelReference;
+use tonemap_core::units::{LevelReference, db_from_power};
 
 use crate::colours::{COLOURS, ColourMap};
 use crate::error::Error;
@@ -25,7 +25,7 @@ pub struct DrawnSpectrogram<'a> {
     pub span_s: (f64, f64),
     /// What levels refer to.
     pub reference: LevelReference,
-    /// What is laid over it.
+    /// What is overlaid on it.
     pub marks: Marks<'a>,
     /// Cuts through it, the same places in each spectrogram of a figure.
     pub slices: &'a [Slice],
@@ -301,7 +301,7 @@ fn levels_db<'a>(
     slice: &'a Slice,
 ) -> impl Iterator<Item = f64> + use<'a> {
     let offset = drawn.reference.full_scale_db();
-    slice.power.iter().map(move |power| 10.0 * f64::from(*power).max(1e-30).log10() + offset)
+    slice.power.iter().map(move |power| db_from_power(f64::from(*power).max(1e-30)) + offset)
 }
 
 /// Slices as curves in their panels, and as lines where they cut through the picture.
@@ -395,8 +395,8 @@ pub(crate) fn picture(
         (time <= length_s).then(|| plan.column_at(time))
     });
     let colour_of = |power: f32| {
-        let level = 10.0 * power.max(1e-37).log10() + full_scale_db as f32;
-        let share = (f64::from(level) - low_db) / (high_db - low_db);
+        let level = db_from_power(f64::from(power.max(1e-37))) + full_scale_db;
+        let share = (level - low_db) / (high_db - low_db);
         table[((share * COLOURS as f64).max(0.0) as usize).min(COLOURS - 1)]
     };
     let mut pixels = vec![paper; width * height];

@@ -64,7 +64,7 @@ pub struct SpectrumFigure<'a> {
     pub level_axis: LevelAxis,
     /// Whether tones stand where the curve is, since it does not show their amplitudes.
     pub tones_on_curve: bool,
-    /// Whether a panel below shows the power added up.
+    /// Whether a panel below shows the cumulative power.
     pub cumulative: bool,
 }
 
@@ -76,7 +76,7 @@ const LONGEST_DB: f64 = 140.0;
 const SHORTEST_DB: f64 = 40.0;
 /// Free space above the highest level, for labels, as a share of the axis.
 const HEADROOM: f64 = 0.17;
-/// Height of the panel of power added up, and of the gap above it.
+/// Height of the panel of cumulative power, and of the gap above it.
 const CUMULATIVE_SHARE: f64 = 0.26;
 const PANEL_GAP_PX: f64 = 22.0;
 

@@ -1,6 +1,7 @@
 //! Timbre drawn: the descriptors of a note over time, and its harmonics over the noise beside them.
 
 use tonemap_core::timbre::{DESCRIPTORS, Descriptor, HarmonicContent, Timbre, TimbrePoint};
+use tonemap_core::units::db_from_power;
 
 use crate::error::Error;
 use crate::notes::{Room, TOP_PX, Words};
@@ -112,13 +113,18 @@ fn courses(figure: &CourseFigure<'_>) -> Vec<Course> {
             Scale::Linear,
         ),
         course("Slope, dB/octave", &[Descriptor::Slope], 10.0, Scale::Linear),
-        course("10 lg of it, dB", &[Descriptor::Flatness, Descriptor::Flux], 20.0, Scale::Linear),
+        course(
+            "Flatness and flux, dB",
+            &[Descriptor::Flatness, Descriptor::Flux],
+            20.0,
+            Scale::Linear,
+        ),
     ];
     // Both are shares that span many powers of ten.
     if let Some(shares) = all.last_mut() {
         for (_, points) in &mut shares.curves {
             for (_, share) in points.iter_mut() {
-                *share = 10.0 * share.max(1e-9).log10();
+                *share = db_from_power(share.max(1e-9));
             }
         }
     }
@@ -196,7 +202,7 @@ fn draw_course(
     Ok(())
 }
 
-/// Draws the levels of the harmonics as bars with the noise around each, their power added up, and the noise by octaves.
+/// Draws the levels of the harmonics as bars with the noise around each, their cumulative power, and the noise by octaves.
 ///
 /// # Errors
 ///
@@ -267,7 +273,7 @@ fn draw_bars(
     Ok(())
 }
 
-/// The power of the harmonics added up.
+/// The cumulative power of the harmonics.
 fn draw_shares(
     sheet: &Sheet<'_>,
     figure: &ContentFigure<'_>,
@@ -302,7 +308,12 @@ fn draw_noise(
     });
     if bands.is_empty() {
         let look = Type::new(theme::LABEL_PX, theme::PALE_INK);
-        return sheet.text(across.0, top + 18.0, "too short to tell noise from harmonics", look);
+        return sheet.text(
+            across.0,
+            top + 18.0,
+            "too short to separate noise from harmonics",
+            look,
+        );
     }
     let panel = Panel {
         x: Axis {

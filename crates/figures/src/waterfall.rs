@@ -2,7 +2,7 @@
 
 use tonemap_core::Finding;
 use tonemap_core::spectrogram::{FrequencyAxis, Spectrogram};
-use tonemap_core::units::LevelReference;
+use tonemap_core::units::{LevelReference, db_from_power};
 
 use crate::error::Error;
 use crate::notes::{self, LEFT_PX, NOTES_LINE_PX};
@@ -176,7 +176,7 @@ impl Stack {
         let plan = &spectrogram.plan;
         let panel = self.panel(Self::place_of(figure, plan.time_s(column)));
         let offset_db = figure.reference.full_scale_db();
-        let level = |power: &f32| 10.0 * f64::from(*power).max(1e-30).log10() + offset_db;
+        let level = |power: &f32| db_from_power(f64::from(*power).max(1e-30)) + offset_db;
         let powers = spectrogram.column(column).iter().zip(plan.row_hz());
         let points = panel::without_stairs(powers.map(|(power, hz)| panel.place(hz, level(power))));
         // What stands in front hides what is behind.

@@ -80,7 +80,7 @@ impl Block {
         let mut count = 0;
         for channel in &mut self.channels {
             // A sum over a chunk is finite unless a sample is not, or overflows, which the second
-            // look tells apart: the common case costs one addition.
+            // look takes in: the common case costs one addition.
             for chunk in channel.chunks_mut(1024) {
                 let sum: f32 = chunk.iter().map(|x| x * 0.0).sum();
                 if sum == 0.0 {

@@ -13,7 +13,7 @@ use tonemap_core::compare::{
 };
 use tonemap_core::intake::Inspector;
 use tonemap_core::quantity::{self, Key, Label, Quantities, Quantity, Unit};
-use tonemap_core::significance::{FALSE_RATE, limit_over_u};
+use tonemap_core::significance::{FALSE_RATE, judged};
 use tonemap_core::units::FrequencyRange;
 use tonemap_core::{Finding, Measured, SampleSpan};
 use tonemap_figures::{
@@ -21,6 +21,7 @@ use tonemap_figures::{
     maps_figure,
 };
 
+use crate::advice;
 use crate::args::{FigureArgs, Format, FrameArgs, OutputArgs, PartArgs, SourceArgs};
 use crate::json;
 use crate::kept::Presented;
@@ -313,7 +314,7 @@ impl Compare {
                     .with_context(|| format!("{} and {}", a.part.title(), b.part.title()))?;
                 let mut findings = a.part.named_findings(&a.findings, true);
                 findings.extend(b.part.named_findings(&b.findings, true));
-                findings.extend(comparability(&a.recorded, &b.recorded));
+                findings.extend(advice::worded(comparability(&a.recorded, &b.recorded)));
                 findings.extend(found.findings.iter().cloned());
                 Ok(Pair { a, b, found, findings })
             })
@@ -444,7 +445,7 @@ impl Compare {
         taken: &[Taken<'_>],
     ) -> Result<Presented> {
         if self.figure.figure.is_some() {
-            let reason = "groups of repeats are told in a table; draw two of their takes";
+            let reason = "groups of repeats are reported in a table; draw two of their takes";
             return Err(Usage(reason.into()).into());
         }
         if counts.iter().any(|count| *count < 2) {
@@ -502,7 +503,7 @@ impl Compare {
 
     fn compare_saved(&self, sides: &[Side]) -> Result<Presented> {
         if self.figure.figure.is_some() {
-            let reason = "saved results are told in a table; draw the takes they come from";
+            let reason = "saved results are reported in a table; draw the takes they come from";
             return Err(Usage(reason.into()).into());
         }
         let mut results: Vec<(String, Saved)> = Vec::new();
@@ -687,24 +688,21 @@ fn saved_rows(a: &Saved, b: &Saved) -> Vec<ValueRow> {
             Some((number.key, number.value, other))
         })
         .collect();
-    let judged = pairs.iter().filter(|(_, a, b)| a.u.is_finite() && b.u.is_finite()).count();
-    let limit = limit_over_u(judged);
+    let values: Vec<(Measured, Measured)> = pairs.iter().map(|(_, a, b)| (*a, *b)).collect();
     pairs
         .into_iter()
-        .map(|(key, a, b)| {
-            let difference = Measured::new(b.value - a.value, a.u.hypot(b.u));
-            ValueRow {
-                name: key.clone(),
-                key,
-                unit: "",
-                a: Some(a.value),
-                a_u: known(a.u),
-                b: Some(b.value),
-                b_u: known(b.u),
-                difference: Some(difference.value),
-                difference_u: known(difference.u),
-                distinguishable: known(difference.u).map(|u| difference.value.abs() > limit * u),
-            }
+        .zip(judged(&values))
+        .map(|((key, a, b), (difference, is_real))| ValueRow {
+            name: key.clone(),
+            key,
+            unit: "",
+            a: Some(a.value),
+            a_u: known(a.u),
+            b: Some(b.value),
+            b_u: known(b.u),
+            difference: Some(difference.value),
+            difference_u: known(difference.u),
+            distinguishable: is_real,
         })
         .collect()
 }
@@ -730,7 +728,7 @@ fn settings_line(found: &Comparison, settings: &CompareSettings) -> String {
         String::new()
     };
     format!(
-        "1/{} octave and bins {} Hz apart, {} window of {} ms, {} frames{matched}; significance {} % for the comparison \
+        "1/{} octave, bins every {} Hz, {} window of {} ms, {} frames{matched}; significance {} % for the comparison \
          as a whole",
         settings.fraction,
         text::number(found.resolution_hz, 1),

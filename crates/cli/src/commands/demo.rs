@@ -169,7 +169,7 @@ const STEPS: &[Step] = &[
     },
     Step {
         heading: "The harp over time and frequency",
-        text: "Each partial dies away at its own pace, the high ones first. Told apart are 20 Hz; what happens within \
+        text: "Each partial decays at its own rate, the high ones first. The resolution is 20 Hz; what happens within \
                46 ms is blurred, so the pluck at 0.1 s is as wide as that.",
         arguments: "spectrogram harp-g3 --figure harp-spectrogram.png",
         figure: Some("harp-spectrogram.png"),
@@ -219,7 +219,7 @@ const STEPS: &[Step] = &[
     },
     Step {
         heading: "Two strings to one note",
-        text: "Both are meant to be G3. Laid over each other they differ in level and in decay; in pitch by next \
+        text: "Both are meant to be G3. Drawn together they differ in level and in decay; in pitch by next \
                to nothing, it seems.",
         arguments: "spectrum harp-g3 harp-g3-other --from 0.1 --range 150Hz..2500Hz --peaks 6 --figure \
                     harp-pair.png",
@@ -244,7 +244,7 @@ const STEPS: &[Step] = &[
     },
     Step {
         heading: "The bell, closer: one partial is two",
-        text: "With a resolution of 0.3 Hz the lowest partial falls apart into the two it is made of, \
+        text: "With a resolution of 0.3 Hz the lowest partial is resolved into the two it consists of, \
                some 0.4 Hz apart: the bell is not quite round, and its tone swells and fades every two \
                to three seconds.",
         arguments: "spectrum bell-cut0.wav --from 0.1 --resolve 0.3Hz --window hann --range 515Hz..525Hz \
@@ -254,7 +254,7 @@ const STEPS: &[Step] = &[
     },
     Step {
         heading: "One partial alone",
-        text: "All but the lowest partial is taken out, without a delay: now the swelling can be heard.",
+        text: "All but the lowest partial is removed, without a delay: now the beating can be heard.",
         arguments: "filter bell-cut0.wav --keep 500Hz..540Hz --transition 20Hz --output bell-partial.wav \
                     --figure bell-partial.png",
         figure: Some("bell-partial.png"),
@@ -271,7 +271,7 @@ const STEPS: &[Step] = &[
     },
     Step {
         heading: "The pitch is not the strongest line",
-        text: "The tones are found to lie on one series, and its fundamental is told although it has no tone.",
+        text: "The tones lie on one harmonic series, and its fundamental is reported although there is no tone at it.",
         arguments: "spectrum no-first.wav",
         figure: None,
         files: &[],
@@ -294,8 +294,7 @@ const STEPS: &[Step] = &[
     },
     Step {
         heading: "The notes of the flute",
-        text: "A scale from D4 up, over its spectrogram: each note named with the cents that it is off, the rivals it \
-               beat beside it. The third hole is 14 cents sharp. The course goes into a MIDI file as pitch bend.",
+        text: "A scale from D4 up, over its spectrogram: each note named with its deviation in cents, and with the alternatives that were rejected. The third hole is 14 cents sharp. The course goes into a MIDI file as pitch bend.",
         arguments: "pitch flute-scale.wav --figure flute-scale.png --midi flute-scale.mid",
         figure: Some("flute-scale.png"),
         files: &["flute-scale.mid"],
@@ -317,14 +316,14 @@ const STEPS: &[Step] = &[
     },
     Step {
         heading: "A bell has no single fundamental",
-        text: "It is read all the same, and told what to think of it.",
+        text: "It is measured all the same, and a finding says what that is worth.",
         arguments: "pitch bell-cut0 --from 0.1",
         figure: None,
         files: &[],
     },
     Step {
         heading: "What the string is made of",
-        text: "Forty partials, each with its frequency, level and decay. They lie wider than harmonics do, as the law \
+        text: "Forty partials, each with its frequency, level and decay. They lie wider than harmonics do, as the equation \
                of a stiff string wants it; the tracks alone make the note again to within a few parts in ten million \
                of its power.",
         arguments: "partials harp-g3 --figure harp-partials.png --view decay",
@@ -333,8 +332,7 @@ const STEPS: &[Step] = &[
     },
     Step {
         heading: "The bell: each tone is a pair",
-        text: "No fundamental is assumed. Beside each tone stands its ratio to the first, how far that is from the one \
-               wanted, and how often its pair beats, though no frame could tell the two apart.",
+        text: "No fundamental is assumed. Beside each tone stands its ratio to the first, how far that is from the one wanted, and how fast its pair beats, although no frame could resolve the two.",
         arguments: "partials bell-cut0 --free --ratios-to 1 --target 1,3 --range ..4kHz --figure bell-partials.png \
                     --view decay",
         figure: Some("bell-partials.png"),
@@ -349,7 +347,7 @@ const STEPS: &[Step] = &[
     },
     Step {
         heading: "Is the harp in tune?",
-        text: "All strings at once, against the reference pitch that suits them best. Octaves are a little wide, as the stiff \
+        text: "All strings at once, against the reference pitch that fits them best. Octaves are a little wide, as the stiff \
                strings want them; E4 has slipped, and D5 is a string of another gauge.",
         arguments: "tuning --where group=compass --reference fit --figure harp-tuning.png",
         figure: Some("harp-tuning.png"),
@@ -371,7 +369,7 @@ const STEPS: &[Step] = &[
     },
     Step {
         heading: "The scale of the flute, hole by hole",
-        text: "Several notes in one take, against the reference pitch that suits them best: the third hole is sharp.",
+        text: "Several notes in one take, against the reference pitch that fits them best: the third hole is sharp.",
         arguments: "tuning flute-scale.wav --reference fit --figure flute-tuning.png",
         figure: Some("flute-tuning.png"),
         files: &[],
@@ -394,16 +392,16 @@ const STEPS: &[Step] = &[
     },
     Step {
         heading: "The timbre of the harp over time",
-        text: "The string grows duller as it dies away: its high partials go first.",
+        text: "The string grows duller as it decays: its high partials go first.",
         arguments: "timbre harp-g3 --figure harp-timbre.png",
         figure: Some("harp-timbre.png"),
         files: &[],
     },
     Step {
         heading: "From the stage to the seat",
-        text: "One note, two recorders. They are laid over each other to a thousandth of a sample; the clock on the seat runs 12 ppm \
+        text: "One note, two recorders. They are aligned to a thousandth of a sample; the clock on the seat runs 12 ppm \
                fast, the sound is 11 dB quieter, and duller by as much as the bands say. Above 8 kHz there is only noise, and no \
-               difference is told.",
+               difference is given.",
         arguments: "compare harp-g3 harp-seat --figure harp-seat.png",
         figure: Some("harp-seat.png"),
         files: &[],
@@ -418,15 +416,15 @@ const STEPS: &[Step] = &[
     },
     Step {
         heading: "The bell before and after",
-        text: "Two strokes are not one sound: they are compared by their averages, partial by partial. The third partial \
+        text: "Two strokes are not recordings of one sound: they are compared by their long-term averages, partial by partial. The third partial \
                of the table is the one that was lowered.",
         arguments: "compare bell-cut0 bell-cut6 --to 4 --figure bell-before-after.png",
         figure: Some("bell-before-after.png"),
         files: &[],
     },
     Step {
-        heading: "Which fan is quieter, and is it real?",
-        text: "Three runs of each. What differs by more than the runs of one fan do is real: the second is 4 dB quieter, and its blades 12 dB.",
+        heading: "Which fan is quieter, and is the difference significant?",
+        text: "Three runs of each. What differs by more than the runs of one fan is significant: the second is 4 dB quieter, and its blades 12 dB.",
         arguments: "compare fan-a-run1+fan-a-run2+fan-a-run3 fan-b-run1+fan-b-run2+fan-b-run3",
         figure: None,
         files: &[],

@@ -335,7 +335,7 @@ fn course_lines(inspection: &Inspection) -> String {
         return String::new();
     }
     if course.regions.is_empty() {
-        return "  nothing stands out of the noise\n".into();
+        return "  nothing rises above the noise\n".into();
     }
     let regions = course
         .regions

@@ -32,7 +32,7 @@ use crate::text;
 
 /// The partials of a note over time: inharmonicity, decay, beating
 ///
-/// The fundamental tells where the partials are; --free follows them without one, as bells, bars and rooms
+/// The fundamental says where the partials are; --free follows them without one, as bells, bars and rooms
 /// need it. No frame reaches across the onset, so that an attack is not smeared. The complex envelope of each
 /// partial is fitted by one or two damped sinusoids: two frequencies beat, two decays make a knee.
 #[derive(Args)]
@@ -80,7 +80,7 @@ const EXAMPLES: &str = "Examples:
 struct SearchArgs {
     #[command(flatten)]
     fundamental: FundamentalArgs,
-    /// With --free: how far apart two partials are told apart: 30Hz, or A3..A#3 [default: 30Hz]
+    /// With --free: the spacing at which two partials are resolved: 30Hz, or A3..A#3 [default: 30Hz]
     #[arg(long, value_name = "FREQUENCY", requires = "free")]
     resolve: Option<Separation>,
     /// Keep partials in this range only: 100Hz..8kHz
@@ -104,7 +104,7 @@ struct SearchArgs {
 #[derive(Args, Clone)]
 #[command(next_help_heading = "Ratios")]
 struct RatioArgs {
-    /// Tell the ratio of each partial to this one
+    /// Give the ratio of each partial to this one
     #[arg(long, value_name = "NUMBER")]
     ratios_to: Option<usize>,
     /// Ratios that are wanted: 1,2,2.4,3,4
@@ -403,12 +403,12 @@ fn arrays_of(found: &Measured) -> Arrays {
 fn drawn_tracks(found: &Measured) -> Vec<DrawnTrack> {
     const DEEPEST_DB: f64 = 80.0;
     let all = found.tracks.iter().flat_map(|track| &track.points);
-    let greatest = all.map(|point| point.amplitude).fold(1e-12, f64::max);
+    let greatest_db = all.map(Point::level_db).fold(f64::NEG_INFINITY, f64::max);
     let drawn = |track: &PartialTrack| {
         let point = |(n, point): (usize, &Point)| TrackPoint {
             time_s: track.start_s + n as f64 * track.hop_s,
             frequency_hz: point.frequency_hz,
-            confidence: 1.0 + 20.0 * (point.amplitude / greatest).log10() / DEEPEST_DB,
+            confidence: 1.0 + (point.level_db() - greatest_db) / DEEPEST_DB,
         };
         DrawnTrack { stretches: vec![track.points.iter().enumerate().map(point).collect()] }
     };

@@ -37,7 +37,7 @@ use crate::text;
 
 /// Level over time and frequency, as a picture and as numbers
 ///
-/// Frames by intention: --resolve says which frequencies to tell apart, --time how little of time to
+/// Frames by intention: --resolve says which frequencies to resolve, --time how little of time to
 /// blur; one is paid for with the other, and what was chosen is said. Frames that share a column of the
 /// picture are pooled by their maximum, so that a click shows in an hour of sound, and nothing is
 /// interpolated. Several takes or channels stand one above the other with the same colours and the same
@@ -76,7 +76,7 @@ pub(crate) struct Spectrogram {
 
 const EXAMPLES: &str = "Examples:
   tonemap spectrogram harp-g3.wav --figure harp.png
-      the usual picture: 20 Hz told apart, frequencies by interval
+      the usual picture: 20 Hz resolution, frequencies by interval
   tonemap spectrogram bell-cut0.wav --resolve 5Hz --range 400Hz..10kHz --figure bell.png
       partials as thin lines, and how long each lasts
   tonemap spectrogram harp-g3.wav --time 5ms --axis linear --from 0.05 --to 0.3 --figure attack.png

@@ -10,13 +10,12 @@ use tonemap_core::frame::FrameFigures;
 use tonemap_core::quantity::{Key, Label, Quantities, Quantity, Unit as QuantityUnit, pair};
 use tonemap_core::spectrum::{
     Averaging, Cumulative, Curve, CurveSettings, Detrend, Difference, Family, Method, Peak,
-    ResponseCurve, Scaling, Spectrum as Measured, SpectrumSettings, Zoom, thinned,
+    ResponseCurve, Scaling, Spectrum as Measured, SpectrumSettings, Zoom, thinned, zoom_segment,
 };
 use tonemap_core::units::{
-    Cents, Decibels, Extent, Frequency, FrequencyRange, LevelReference, Note, Octaves,
+    Cents, Decibels, Extent, Frequency, FrequencyRange, LevelReference, Note, Octaves, cents_above,
     cents_between, db_from_power,
 };
-use tonemap_core::window::Window;
 use tonemap_figures::{
     ChartCurve, DrawnLook, DrawnSpectrum, Figure, LevelAxis, NarrowFigure, ReportPart,
     SpectrumFigure, narrow_figure, spectrum_chart, spectrum_figure,
@@ -36,10 +35,10 @@ use crate::text;
 
 /// Averaged spectrum of a span, and the tones in it with their uncertainty
 ///
-/// Says what frames it uses: longer ones tell closer tones apart. Tones are found against the local
+/// Says what frames it uses: longer ones resolve closer tones. Tones are found against the local
 /// noise floor, then fitted over the whole span. A tone that is steady is read 'from span', as
 /// accurately as noise allows; one that decays, glides or beats is read 'from frames', and its level
-/// is an average. Tones on one harmonic series are told with its fundamental, so that the strongest
+/// is an average. Tones on one harmonic series are reported with its fundamental, so that the strongest
 /// line is not mistaken for the pitch. Several takes or channels stand in one table and one figure.
 #[derive(Args)]
 #[command(after_long_help = EXAMPLES)]
@@ -86,7 +85,7 @@ struct AverageArgs {
     /// exponential:TIME
     #[arg(long, value_name = "KIND", default_value_t = Averaging::Mean)]
     average: Averaging,
-    /// What is taken from each frame first
+    /// What is removed from each frame first
     #[arg(long, value_enum, value_name = "WHAT", default_value_t = Trend::None)]
     detrend: Trend,
     /// Add the levels in a file to the spectrum, such as a pre-emphasis: lines of frequency in Hz,
@@ -174,9 +173,9 @@ enum Unit {
 }
 
 #[derive(Args, Clone)]
-#[command(next_help_heading = "Narrow look")]
+#[command(next_help_heading = "Zoom")]
 struct NarrowArgs {
-    /// Look closely around a frequency or note, and say how far the tones there lie from it
+    /// Zoom in around a frequency or note, and give the distance of the tones there from it
     #[arg(long, value_name = "FREQUENCY", conflicts_with = "range")]
     around: Option<Frequency>,
     /// How far to either side [default: 50]
@@ -193,7 +192,7 @@ struct LookArgs {
     /// Level scale of the figure
     #[arg(long, value_enum, value_name = "SCALE", default_value_t = Amplitude::Db)]
     amplitude: Amplitude,
-    /// Draw the power added up over frequency, too
+    /// Draw the cumulative power over frequency, too
     #[arg(long, requires = "figure")]
     cumulative: bool,
 }
@@ -206,12 +205,8 @@ enum Amplitude {
     Linear,
 }
 
-/// Half the width of a narrow look, unless asked for, in cents.
+/// Half the width of a zoom, unless asked for, in cents.
 const USUAL_CENTS: f64 = 50.0;
-/// How many times finer than its range a narrow look resolves, unless asked for.
-const NARROW_FINENESS: f64 = 40.0;
-/// Its longest frame in samples, unless asked for.
-const NARROW_SAMPLES: u64 = 1 << 19;
 /// Values of a curve on a page, in an octave: what is drawn is not lost, and what is read is true.
 const REPORTED_PER_OCTAVE: u32 = 96;
 /// Points of its curve.
@@ -227,7 +222,7 @@ pub(crate) struct Found {
 
 type Made<'a> = measure::Made<'a, Found>;
 
-/// A narrow look, as asked for.
+/// A zoom around a tone, as asked for.
 #[derive(Debug, Clone)]
 struct Look {
     expected_hz: f64,
@@ -275,7 +270,7 @@ struct SpectrumResult<'a> {
     curve: Option<Curve>,
 }
 
-/// The narrow look in JSON.
+/// The zoom in JSON.
 #[derive(Serialize)]
 struct AroundResult {
     expected_hz: f64,
@@ -474,7 +469,7 @@ impl Measure for Spectrum {
         let head =
             made.iter().map(|one| format!("{}\n  {}\n", one.part.title(), one.part.span_line()));
         let table = if made.iter().all(|one| one.found.spectrum.peaks.is_empty()) {
-            "\n  no tone stands out of the noise\n".into()
+            "\n  no tone rises above the noise\n".into()
         } else {
             format!("\n{}", self.peak_table(made))
         };
@@ -657,18 +652,15 @@ impl Spectrum {
             None => self.result.range.unwrap_or_default().hz(reference_hz, rate)?,
             Some(expected) => {
                 let expected_hz = expected.hz(reference_hz);
-                let reach = (self.cents() / 1200.0).exp2();
-                let (low, high) = (expected_hz / reach, expected_hz * reach);
-                let ends = [low, high].map(|hz| Some(Frequency::Hertz(hz)));
-                let range =
-                    FrequencyRange { low: ends[0], high: ends[1] }.hz(reference_hz, rate)?;
+                let ends =
+                    [-self.cents(), self.cents()].map(|cents| cents_above(expected_hz, cents));
                 if frames.segment.is_none() && frames.resolution_hz.is_none() {
-                    let width = Window::new(frames.window, 4096)?.figures().width_6db_bins;
-                    let wanted = width * rate * NARROW_FINENESS / (high - low);
-                    let longest = NARROW_SAMPLES.min(part.span.len());
-                    frames.segment = Some(Extent::Samples((wanted as usize).min(longest as usize)));
+                    let between = (ends[0], ends[1]);
+                    let samples = zoom_segment(frames.window, rate, between, part.span.len())?;
+                    frames.segment = Some(Extent::Samples(samples));
                 }
-                range
+                let [low, high] = ends.map(|hz| Some(Frequency::Hertz(hz)));
+                FrequencyRange { low, high }.hz(reference_hz, rate)?
             }
         };
         Ok(SpectrumSettings {
@@ -770,14 +762,12 @@ impl Spectrum {
 
     fn settings_lines(&self, found: &Found) -> String {
         let Found { spectrum, frames, .. } = found;
-        let floor = match (spectrum.noise_floor_db, self.scaling()) {
-            (Some(db), Scaling::Density) => {
-                let density = db - db_from_power(spectrum.noise_bandwidth_hz);
-                format!(", noise floor {} dB per Hz", text::number(density, 1))
-            }
-            (Some(db), _) => format!(", noise floor {} dB in a bin", text::number(db, 1)),
-            (None, _) => String::new(),
+        let (floor_db, per) = match self.scaling() {
+            Scaling::Density => (spectrum.noise_density_db(), "per Hz"),
+            _ => (spectrum.noise_floor_db, "in a bin"),
         };
+        let floor = floor_db
+            .map_or(String::new(), |db| format!(", noise floor {} dB {per}", text::number(db, 1)));
         format!(
             "  {}\n  {}{floor}\n{}{}",
             window_line(spectrum),
@@ -978,7 +968,9 @@ fn look_line(look: &Look, spectrum: &Measured) -> String {
     let expected = look.note.map_or(expected.clone(), |note| format!("{note}, {expected}"));
     let reach = text::number(look.cents, 0);
     match look.tones(spectrum).first() {
-        None => format!("  expected {expected}: no tone stands out within {reach} cents of it\n"),
+        None => format!(
+            "  expected {expected}: no tone rises above the noise within {reach} cents of it\n"
+        ),
         Some(tone) => {
             let [cents, u] =
                 text::measured(tone.cents_from_expected, tone.cents_from_expected_u, 4);

@@ -73,7 +73,7 @@ struct Add {
     /// Recordings
     #[arg(required = true, value_name = "FILE")]
     files: Vec<PathBuf>,
-    /// Read conditions from the file names: bell-cut{cut}.wav; a place {note} tells the note expected
+    /// Read conditions from the file names: bell-cut{cut}.wav; a place {note} gives the note expected
     #[arg(long)]
     pattern: Option<Pattern>,
     /// A condition of all these takes: strings=both, distance=1.2m
@@ -101,7 +101,7 @@ struct List {
     output: OutputArgs,
 }
 
-/// Check that all takes are there, unchanged, different, and of one sample rate
+/// Check that every file is present and unchanged, that no recording occurs twice, and that all share one sample rate
 #[derive(Args)]
 struct Check {
     #[command(flatten)]

@@ -25,7 +25,7 @@ use crate::text;
 /// Timbre of a note: spectrum, attack, harmonic content, noise
 ///
 /// Descriptors over time, and their medians over the whole note, its attack and its sustained part, each instant weighted by its
-/// power. The spectrum is taken as the partials that were followed and the noise between them, so that no window smears it;
+/// power. The spectrum consists of the partials that were followed and the noise between them, so that no window smears it;
 /// without a fundamental, or with --free, as frames have it. Every descriptor is defined, with its source, in
 /// docs/methods/timbre.md.
 #[derive(Args)]
@@ -367,7 +367,7 @@ fn course_lines(found: &Measured) -> Vec<String> {
             format!(
                 "attack from {} s, {ms} ± {u} ms, {shape}; log attack time {}; {} dB/s from 10 to 90 %",
                 text::number(rise.start_s, 3),
-                text::number(rise.duration_s.value.log10(), 3),
+                text::number(rise.log_duration(), 3),
                 text::number(rise.slope_db_per_s, 0),
             )
         }
@@ -436,7 +436,7 @@ fn content_lines(content: &HarmonicContent) -> Vec<String> {
     if let Some(with_noise) = content.distortion_and_noise_percent {
         let alone = content
             .distortion_percent
-            .map_or("none stands out".into(), |d| format!("{} %", percent(d)));
+            .map_or("none above the noise".into(), |d| format!("{} %", percent(d)));
         lines.push(format!(
             "harmonics from 2 on, over the first: {alone} (THD); all but the first, over all: {} % (THD+N)",
             percent(with_noise)
@@ -444,7 +444,7 @@ fn content_lines(content: &HarmonicContent) -> Vec<String> {
     }
     for region in &content.envelope_regions {
         lines.push(format!(
-            "the envelope stands out at {} Hz, {} Hz wide at −3 dB, {} dB above its valleys; harmonic {} is its strongest",
+            "the envelope has a maximum at {} Hz, {} Hz wide at −3 dB, {} dB above its valleys; harmonic {} is its strongest",
             text::number(region.centre_hz, 0),
             text::number(region.bandwidth_hz, 0),
             text::number(region.prominence_db, 1),

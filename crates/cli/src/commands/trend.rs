@@ -27,8 +27,8 @@ use crate::text;
 
 /// A measured quantity against a condition of a study
 ///
-/// Any number that a command tells in JSON can be followed from take to take: over cuts of a bell, over distances, before and after. Its table,
-/// the line or the monotone course through it with its band of 95 %, and the change from step to step. Each analysis is run once and
+/// Any quantity that a command reports can be followed from take to take: over cuts of a bell, over distances, before and after. Its table,
+/// the line or the monotone course through it with its 95 % band, and the change from step to step. Each analysis is run once and
 /// kept with the study.
 #[derive(Args)]
 #[command(after_long_help = EXAMPLES)]
@@ -50,7 +50,7 @@ pub(crate) struct Trend {
     /// Options for the command, as one word: '--free --from 0.1'
     #[arg(long = "with", value_name = "OPTIONS", default_value = "", allow_hyphen_values = true)]
     options: String,
-    /// What is laid through the values [default: a line over numbers, nothing over words]
+    /// The curve fitted to the values [default: a line over numbers, nothing over words]
     #[arg(long, value_name = "FIT")]
     fit: Option<Fit>,
     #[command(flatten)]

@@ -21,6 +21,7 @@ use tonemap_figures::{
     compass_figure, map_figure, targets_figure,
 };
 
+use crate::advice;
 use crate::args::{self, FigureArgs, Format, OutputArgs, TakesArgs};
 use crate::files;
 use crate::fundamental::FundamentalArgs;
@@ -38,7 +39,7 @@ use crate::text;
 /// Tuning of notes: cents, reference pitch, stretch, intervals
 ///
 /// Each note against its tempered place; which note it is meant to be comes from the study, or is recognised. For strings the
-/// inharmonicity across the compass, and which stand apart from the others. With --free, bells and bars: their partials
+/// inharmonicity across the compass, and the outliers. With --free, bells and bars: their partials
 /// against the ratios wanted.
 #[derive(Args)]
 #[command(after_long_help = EXAMPLES)]
@@ -307,7 +308,7 @@ impl Tuning {
         let NoteSamples { samples, mut findings } = part.note_samples()?;
         if self.fundamental.free {
             let found = partials(&samples, rate, start_s, &partials_settings)?;
-            findings.extend(found.findings.iter().cloned());
+            findings.extend(advice::worded(found.findings.clone()));
             let to = self.against.ratios_to;
             let (base, targets) =
                 against_targets(&found, to, &self.against.target).ok_or_else(|| {
@@ -336,7 +337,7 @@ impl Tuning {
         let expected = part.take().expected_note();
         let found =
             sounded_notes(&samples, rate, start_s, &partials_settings, &part.title(), expected)?;
-        findings.extend(found.findings);
+        findings.extend(advice::worded(found.findings));
         let wants_map = self.figure.figure.is_some() && self.look.view == View::Spectra;
         let column = |note: &SoundedNote| spectrum_column(&samples, rate, note.start_s - start_s);
         let columns = if wants_map { found.notes.iter().map(column).collect() } else { Vec::new() };

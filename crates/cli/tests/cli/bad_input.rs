@@ -123,7 +123,7 @@ fn wrong_usage_ends_with_2_and_shows_the_accepted_forms() {
     let bench = Bench::new();
     bench.take("take.wav", 48_000, WavEncoding::Integer(16), &[sine(440.0)]);
     for (arguments, wanted) in [
-        ("--resolve 5apples", "5Hz, or two tones to be told apart, A3..A#3"),
+        ("--resolve 5apples", "5Hz, or two tones to be resolved, A3..A#3"),
         ("--from yesterday", "1.5, 1.5s, 250ms or 1:02.5"),
         ("--range 100", "50Hz..8kHz"),
         ("--window bartlett", "blackman-harris"),

@@ -9,6 +9,7 @@
 //! - `kills.rs`: interrupted runs leave nothing
 //! - `shapes.rs`: keys of JSON and heads of CSV; `texts.rs`: help and errors; both as reviewed, under `snapshots`
 //! - `drawn.rs`: what stands in figures
+//! - `house.rs`: the order of the sources themselves
 //! - `hostile.rs`: damaged and odd input of every kind
 //! - `bench.rs`: helpers: a folder with takes, and the program run in it
 
@@ -19,6 +20,7 @@ mod compare;
 mod demo;
 mod drawn;
 mod hostile;
+mod house;
 mod inspect;
 mod kept;
 mod kills;

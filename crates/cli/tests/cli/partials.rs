@@ -135,7 +135,7 @@ fn tracks_are_taken_in_place_of_a_take() {
     assert!(run.status == 1 && run.err.contains("SDIF"), "{}", run.err);
 }
 
-/// Pairs that no frame tells apart, and no fundamental where there is none.
+/// Pairs that no frame resolves, and no fundamental where there is none.
 #[test]
 fn a_bell_is_told_against_its_target() {
     let bench = Bench::new();

@@ -162,7 +162,7 @@ fn frames_follow_the_intention_or_the_hand() {
     let json = bench.json("spectrum sine.wav --resolve 1Hz --format json");
     assert_eq!(codes(&json), ["span_too_short"]);
     let text = json["findings"][0]["text"].as_str().expect("a text");
-    assert!(text.contains("Take a span of 2.6"), "{text}");
+    assert!(text.contains("Choose a span of 2.6"), "{text}");
 }
 
 #[test]
@@ -215,7 +215,7 @@ fn text_is_for_reading() {
     silent.take("zero.wav", 48_000, WavEncoding::Integer(16), &[vec![0.0; 48_000]]);
     let run = silent.run("spectrum zero.wav");
     assert_eq!(run.status, 0);
-    assert!(run.out.contains("no tone stands out"), "{}", run.out);
+    assert!(run.out.contains("no tone rises above the noise"), "{}", run.out);
     assert!(run.out.contains("digital silence"), "{}", run.out);
 }
 
@@ -332,7 +332,7 @@ fn a_narrow_look_tells_the_distance_from_what_was_expected() {
     let svg = std::fs::read_to_string(bench.path("a.svg")).expect("drawn");
     assert!(svg.contains("Cents from A4, 440.000 Hz") && svg.contains("expected A4"));
     let none = bench.run("spectrum sine.wav --around A5");
-    assert!(none.out.contains("no tone stands out within 50 cents"), "{}", none.out);
+    assert!(none.out.contains("no tone rises above the noise within 50 cents"), "{}", none.out);
     let table = bench.run("spectrum sine.wav --around A4 --curve --format csv").out;
     let head = "take,channel,frequency_hz,cents_from_expected,level_db,level_reference\n";
     assert!(table.starts_with(head), "{table}");

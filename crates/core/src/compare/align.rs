@@ -7,7 +7,7 @@
 //! 2. From there outwards, stretch by stretch, the delay that maximises Σ Re(A*·B·e^{jωτ}) is found between samples by Newton's
 //!    method, near where the stretches before lead to expect it. With r the correlation of a stretch of L samples and ω_r the RMS
 //!    frequency, its variance is (1 − r²) / (r²·L·ω_r²): the Cramér–Rao bound for white noise.
-//! 3. A straight line through them, weighted by these variances and without stretches that stand apart, gives the delay and the drift. Where
+//! 3. A straight line through them, weighted by these variances and without outlying stretches, gives the delay and the drift. Where
 //!    the stretches scatter by more than the bound, so much greater is the uncertainty.
 
 use rustfft::num_complex::Complex;

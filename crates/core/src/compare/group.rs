@@ -143,8 +143,6 @@ pub fn compare_groups(a: &[Profile], b: &[Profile]) -> Vec<GroupDifference> {
         .collect()
 }
 
-// Serde hands over a reference.
-#[expect(clippy::trivially_copy_pass_by_ref)]
 fn sure_difference<S: serde::Serializer>(
     difference: &Measured,
     serializer: S,

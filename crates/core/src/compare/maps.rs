@@ -24,7 +24,7 @@ pub struct DifferenceMaps {
     pub reach_db: f64,
 }
 
-/// Makes the maps of two sounds, laid over each other where they are recordings of one; `matched_db` is taken from the difference.
+/// Makes the maps of two sounds, aligned in time where they are recordings of one; `matched_db` is taken from the difference.
 ///
 /// # Errors
 ///

@@ -369,8 +369,8 @@ pub fn compare(
         findings.push(Finding::warning(
             "delay_may_be_another",
             format!(
-                "The two are as much alike, but for chance, at a delay of {:.4} ms as at the {:.4} ms told: a steady tone looks the same a \
-                 period later. Compare a span in which something begins.",
+                "A delay of {:.4} ms fits almost as well as the {:.4} ms reported, because a steady tone repeats every period. \
+                 Choose a span that contains an onset.",
                 1e3 * rival_s,
                 1e3 * alignment.delay_s.value
             )
@@ -380,8 +380,8 @@ pub fn compare(
     if settings.align && alignment.is_none() {
         findings.push(Finding::note(
             "not_one_sound",
-            "The two have too little in common to be recordings of one sound: they are not laid over each other, and are compared by \
-             their averages.",
+            "The two have too little in common to be recordings of one sound: they are not aligned in time, and are \
+             compared by their long-term averages.",
         ));
     }
     let quantities = |sound| match &settings.timbre {
@@ -551,7 +551,7 @@ fn peak_db(sound: Sound<'_>) -> Option<f64> {
     (peak > 0.0).then(|| db_from_amplitude(f64::from(peak)) + sound.full_scale_db)
 }
 
-/// Bands that are as wide as what frames tell apart, and end below half the sample rate.
+/// Bands that are as wide as what frames resolve, and end below half the sample rate.
 fn bands_told(
     settings: &CompareSettings,
     range_hz: (f64, f64),

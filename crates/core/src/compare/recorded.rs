@@ -1,6 +1,6 @@
 //! Whether two recordings may be compared at all.
 
-use crate::finding::Finding;
+use crate::finding::{Advice, Finding};
 
 /// How a sound was recorded, as far as it matters to a comparison.
 #[derive(Debug, Clone, PartialEq)]
@@ -52,7 +52,7 @@ pub fn comparability(a: &Recorded, b: &Recorded) -> Vec<Finding> {
         findings.push(Finding::warning(
             "clipping_compared",
             format!(
-                "{} is clipped in {} samples: part of the difference is the distortion that this makes.",
+                "{} is clipped in {} samples: part of the difference is the distortion caused by it.",
                 one.name, one.clipped_samples
             ),
         ));
@@ -63,13 +63,13 @@ pub fn comparability(a: &Recorded, b: &Recorded) -> Vec<Finding> {
             findings.push(Finding::warning(
                 "bands_differ",
                 format!(
-                    "{} ends at {:.0} Hz as if a filter or a coder had cut it, {} goes on: above, the difference is that of two ways to record or to \
-                     store. Compare below with --range.",
+                    "The spectrum of {} ends at {:.0} Hz, as a filter or a coder leaves it; that of {} goes on. Above that frequency \
+                 the difference comes from the recording chain.",
                     narrow.name,
                     reach(narrow),
                     wide.name
                 ),
-            ));
+            ).advising(Advice::Below(reach(narrow))));
         }
     }
     if let (Some(of_a), Some(of_b)) = (a.noise_floor_dbfs, b.noise_floor_dbfs)
@@ -79,7 +79,8 @@ pub fn comparability(a: &Recorded, b: &Recorded) -> Vec<Finding> {
         findings.push(Finding::note(
             "noise_differs",
             format!(
-                "The noise of {} is {:.1} dB louder than that of {}: what is quiet differs by it.",
+                "The noise floor of {} is {:.1} dB above that of {}: differences in quiet bands and weak partials show the \
+                 noise, not the source.",
                 loud.name,
                 (of_a - of_b).abs(),
                 quiet.name
@@ -91,10 +92,10 @@ pub fn comparability(a: &Recorded, b: &Recorded) -> Vec<Finding> {
         findings.push(Finding::note(
             "lengths_differ",
             format!(
-                "{} lasts {:.2} s, {} {:.2} s: averages over a sound that dies away depend on how much of it is there. Compare like spans with --to.",
+                "{} lasts {:.2} s, {} {:.2} s: averages over a decaying sound depend on how much of it is included.",
                 a.name, a.duration_s, b.name, b.duration_s
             ),
-        ));
+        ).advising(Advice::LikeSpans));
     }
     findings
 }

@@ -356,8 +356,8 @@ impl Hum {
             "hum",
             format!(
                 "Channel {channel} carries mains hum at {} dBFS: steady lines at {} Hz (mains \
-                 {:.2} Hz). They are taken for partials of low notes and fill their decay; look for \
-                 a ground loop or a power supply near the cable, or leave out these lines.",
+                 {:.2} Hz). They can be mistaken for partials of low notes and hide their decay; look for \
+                 a ground loop or a power supply near the cable, or ignore these lines.",
                 format!("{:.1}", self.level_dbfs).replace('-', "−"),
                 lines.join(", "),
                 self.mains_hz

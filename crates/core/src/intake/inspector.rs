@@ -54,7 +54,6 @@ pub struct ChannelInspection {
 
 /// Levels in dB re 20 µPa; unknown until [`ChannelInspection::calibrate`].
 #[derive(Debug, Clone, Copy, PartialEq, Default, Serialize)]
-#[expect(clippy::struct_field_names, reason = "they are keys, with their unit last")]
 pub struct PressureLevels {
     /// Of a full-scale sine.
     pub full_scale_db: Option<f64>,

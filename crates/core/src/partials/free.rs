@@ -26,7 +26,7 @@ struct Thread {
     slope_hz: f64,
     level: f64,
     last: usize,
-    /// Power of its tones added up, and their frequencies weighted by it.
+    /// Summed power of its tones, and their frequencies weighted by it.
     sums: (f64, f64),
 }
 

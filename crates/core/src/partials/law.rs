@@ -22,12 +22,6 @@ pub(super) struct StringLaw {
     pub(super) scatter_cents: f64,
 }
 
-/// Frequency of partial n of a stiff string over that of its first, n·√((1 + B·n²)/(1 + B)).
-pub(crate) fn stiff_ratio(number: usize, inharmonicity: f64) -> f64 {
-    let n = number as f64;
-    n * ((1.0 + inharmonicity * n * n) / (1.0 + inharmonicity)).max(0.0).sqrt()
-}
-
 impl StringLaw {
     pub(super) fn place_hz(&self, number: usize) -> f64 {
         let n = number as f64;

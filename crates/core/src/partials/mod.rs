@@ -35,11 +35,10 @@ mod resynthesis;
 use rustfft::num_complex::Complex;
 use serde::Serialize;
 
-pub(crate) use law::stiff_ratio;
 pub use resynthesis::{Moment, TrackPoint, sound_of};
 
 use crate::error::Error;
-use crate::finding::Finding;
+use crate::finding::{Advice, Finding};
 use crate::fit::{Line, median};
 use crate::measured::{Measured, flat};
 use crate::pitch::{Pitch, PitchNote, PitchSettings, pitch};
@@ -72,7 +71,7 @@ pub struct PartialsSettings {
     pub free: bool,
     /// How the fundamental is looked for.
     pub pitch: PitchSettings,
-    /// Without a fundamental: how far apart two partials are told apart, in Hz.
+    /// Without a fundamental: the spacing at which two partials are resolved, in Hz.
     pub resolve_hz: f64,
     /// Time between the points of a track in seconds; `None` for a quarter of a frame, or a
     /// fifth without a fundamental.
@@ -406,32 +405,32 @@ pub(crate) fn partials_and_pitch(
     check(settings, sound.len(), sample_rate_hz)?;
     let mut findings = Vec::new();
     let mut followed_pitch = None;
-    let (stretch, frame_s, guide) = if settings.free {
-        let from = onset(sound, sample_rate_hz, 0, sound.len());
-        let stretch = Stretch { sound, rate_hz: sample_rate_hz, from, to: sound.len() };
-        (stretch, RESOLUTION_BINS / settings.resolve_hz, None)
-    } else {
-        let found = pitch(sound, sample_rate_hz, &settings.pitch)?;
-        let note = longest(&found).ok_or(Error::NoFundamental)?;
-        findings.extend(found.findings().into_iter().filter(|f| f.code == "off_series"));
-        if found.notes.len() > 1 {
-            findings.push(Finding::warning(
+    let (stretch, frame_s, guide) =
+        if settings.free {
+            let from = onset(sound, sample_rate_hz, 0, sound.len());
+            let stretch = Stretch { sound, rate_hz: sample_rate_hz, from, to: sound.len() };
+            (stretch, RESOLUTION_BINS / settings.resolve_hz, None)
+        } else {
+            let found = pitch(sound, sample_rate_hz, &settings.pitch)?;
+            let note = longest(&found).ok_or(Error::NoFundamental)?;
+            findings.extend(found.findings().into_iter().filter(|f| f.code == "off_series"));
+            if found.notes.len() > 1 {
+                findings.push(Finding::warning(
                 "several_notes",
                 format!(
-                    "{} notes are in this span; what is told is the longest, {:.2} s to {:.2} s. Choose another \
-                     with --from and --to.",
+                    "The span contains {} notes; the longest is analysed, {:.2} s to {:.2} s.",
                     found.notes.len(),
                     start_s + note.start_s,
                     start_s + note.end_s
                 ),
-            ));
-        }
-        let stretch = stretch_of(sound, sample_rate_hz, &found, note);
-        let guide = guide_of(&stretch, &found, note);
-        let lowest = guide.points.iter().map(|(_, hz)| *hz).fold(f64::INFINITY, f64::min);
-        followed_pitch = Some(found);
-        (stretch, (PERIODS / lowest).max(SHORTEST_FRAME_S), Some(guide))
-    };
+            ).advising(Advice::Span));
+            }
+            let stretch = stretch_of(sound, sample_rate_hz, &found, note);
+            let guide = guide_of(&stretch, &found, note);
+            let lowest = guide.points.iter().map(|(_, hz)| *hz).fold(f64::INFINITY, f64::min);
+            followed_pitch = Some(found);
+            (stretch, (PERIODS / lowest).max(SHORTEST_FRAME_S), Some(guide))
+        };
     let length = fast_length((frame_s * sample_rate_hz).ceil() as usize);
     if stretch.to < stretch.from + length {
         let samples = (stretch.to - stretch.from) as u64;
@@ -463,14 +462,14 @@ fn check(settings: &PartialsSettings, samples: usize, sample_rate_hz: f64) -> Re
     };
     if !(0.5..=2000.0).contains(&settings.resolve_hz) {
         let given = format!("{} Hz", settings.resolve_hz);
-        return out_of("the distance to be told apart", given, "0.5 Hz to 2 kHz");
+        return out_of("the resolution", given, "0.5 Hz to 2 kHz");
     }
     if let Some(hop_s) = settings.hop_s.filter(|hop_s| !(2e-4..=0.5).contains(hop_s)) {
         return out_of("the hop", format!("{hop_s} s"), "0.2 ms to 0.5 s");
     }
     if samples as f64 > LONGEST_S * sample_rate_hz {
         let given = format!("{:.1} s long", samples as f64 / sample_rate_hz);
-        return out_of("the span", given, "at most 120 s: choose one with --from and --to");
+        return out_of("the span", given, "at most 120 s");
     }
     Ok(())
 }
@@ -594,12 +593,11 @@ impl Assembly<'_> {
             self.findings.push(Finding::warning(
                 "no_string",
                 format!(
-                    "The partials scatter by {:.0} cents about the law of a stiff string: it is none, but a bar, a \
-                     bell, or several notes. f0 is that of the first partial found over its number; follow the \
-                     partials without a fundamental by --free.",
+                    "The partials scatter by {:.0} cents about the stiff-string fit: this is no string, but a bar, a bell, or several \
+                     notes. f0 is the frequency of the first partial found, divided by its number.",
                     law.scatter_cents
                 ),
-            ));
+            ).advising(Advice::NoFundamental));
             string_law(&all[..1])
         });
         for (partial, _) in &mut measured {
@@ -628,9 +626,8 @@ impl Assembly<'_> {
         if partials.is_empty() {
             self.findings.push(Finding::warning(
                 "no_partials",
-                "Nothing in this span stands out of its noise for long enough: it is silent or noise; lower \
-                 --shortest, or look at the spectrum.",
-            ));
+                "No partial in this span rises above the noise for long enough: the span is silent, or noise.",
+            ).advising(Advice::ShorterTracks));
         }
         let off: Vec<String> =
             partials.iter().filter(|p| !p.on_law).map(|p| p.number.to_string()).collect();
@@ -638,8 +635,8 @@ impl Assembly<'_> {
             self.findings.push(Finding::note(
                 "off_law",
                 format!(
-                    "Partials {} stand off the law of a stiff string and were left out of F and B: coupling to \
-                     the soundboard moves single ones; a longitudinal mode or hum may pass for one.",
+                    "Partials {} deviate from the stiff-string fit and were left out of F and B: coupling to the soundboard shifts \
+                     single partials, and a longitudinal mode or hum may be mistaken for one.",
                     off.join(", ")
                 ),
             ));
@@ -650,8 +647,8 @@ impl Assembly<'_> {
             self.findings.push(Finding::note(
                 "same_beat",
                 format!(
-                    "All partials beat alike, {rate_hz:.2} times a second: it is a tremolo, one sound whose level \
-                     wavers, for the beats of two grow with the number of the partial.",
+                    "All partials fluctuate at the same {rate_hz:.2} Hz: this is tremolo of one sound. Beats between two strings get \
+                     faster with the partial number.",
                 ),
             ));
         }

@@ -5,6 +5,7 @@ use rustfft::num_complex::Complex;
 
 use super::levels::{Level, Levels, USED_SHARE};
 use crate::lanes::{dot, narrow_dot, sum};
+use crate::stiffness::stiff_ratio;
 use crate::transform::RealTransform;
 
 /// Terms of the window, a Blackman: side lobes lie below -58 dB.
@@ -97,6 +98,12 @@ pub struct Candidate {
 }
 
 impl Candidate {
+    /// Where its harmonic of a number lies, in Hz.
+    #[must_use]
+    pub fn harmonic_hz(&self, number: usize) -> f64 {
+        self.f0_hz * stiff_ratio(number, self.inharmonicity)
+    }
+
     fn is_same(&self, other: &Self) -> bool {
         (self.f0_hz - other.f0_hz).abs() < SAME_SHARE * self.f0_hz.min(other.f0_hz)
     }

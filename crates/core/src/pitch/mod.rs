@@ -50,7 +50,7 @@ use path::{PathFinder, Settled};
 use serde::Serialize;
 
 use crate::error::Error;
-use crate::finding::Finding;
+use crate::finding::{Advice, Finding};
 use crate::quantity::{Field, Key, Quantities, Quantity, Unit};
 use crate::units::{Extent, cents_between};
 
@@ -304,8 +304,8 @@ impl Pitch {
         if self.notes.is_empty() {
             findings.push(Finding::warning(
                 "no_fundamental",
-                "Nothing in this span has a fundamental in the range: it is silent, noise, or lies outside; \
-                 widen the range, or look at the spectrum.",
+                "No fundamental was found in this span: it is silent, noise, or outside the range searched. Widen the range, or \
+                     look at the spectrum.",
             ));
         }
         let lasting = |note: &&PitchNote| note.end_s - note.start_s > 0.1;
@@ -319,15 +319,14 @@ impl Pitch {
             findings.push(Finding::warning(
                 "nearly_even",
                 format!(
-                    "{count}: from {:.2} s, {:.2} Hz is read with a confidence of {:.0} %, but {:.2} Hz has \
-                     {:.0} %. See what speaks for either with --evidence, or narrow the range.",
+                    "{count}: from {:.2} s, {:.2} Hz has a confidence of {:.0} %, but {:.2} Hz has {:.0} %.",
                     note.start_s,
                     note.f0_hz,
                     100.0 * note.confidence,
                     rival.f0_hz,
                     100.0 * rival.confidence
                 ),
-            ));
+            ).advising(Advice::Evidence));
         }
         let implied = self.notes.iter().filter(lasting).filter(|note| !note.fundamental_present);
         if let Some((count, note)) = count_and_first(implied) {
@@ -341,8 +340,8 @@ impl Pitch {
             findings.push(Finding::note(
                 "implied_fundamental",
                 format!(
-                    "{count}: from {:.2} s, no partial stands at {:.2} Hz itself: the note is implied by its \
-                     harmonics, number {} being the strongest.{others}",
+                    "{count}: from {:.2} s, there is no partial at {:.2} Hz itself: the fundamental is implied by its harmonics, of \
+                     which number {} is the strongest.{others}",
                     note.start_s, note.f0_hz, note.strongest_harmonic
                 ),
             ));
@@ -354,10 +353,8 @@ impl Pitch {
             findings.push(Finding::warning(
                 "off_series",
                 format!(
-                    "{count}: from {:.2} s, {:.0} % of the power and {:.0} % of the tones lie on the series of \
-                     {:.2} Hz, followed with a stiffness B of {:.0e}. Several notes sound at once, or one that \
-                     is not harmonic, as a bell or a bar: one fundamental does not tell what is heard; see the \
-                     tones in the spectrum.",
+                    "{count}: from {:.2} s, {:.0} % of the power and {:.0} % of the tones lie on the series of {:.2} Hz, fitted with an inharmonicity B of {:.0e}. Several notes sound at once, or one that is \
+                     not harmonic, such as a bell or a bar: one fundamental does not describe it; see the tones in the spectrum.",
                     note.start_s,
                     100.0 * note.explained,
                     100.0 * note.tones_explained,

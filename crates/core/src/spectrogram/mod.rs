@@ -268,7 +268,7 @@ impl SpectrogramPlan {
         self.span_samples as f64 / self.sample_rate_hz
     }
 
-    /// Resolution in Hz: the spacing at which two equal tones are still told apart.
+    /// Resolution in Hz: the spacing at which two equal tones are still resolved.
     #[must_use]
     pub fn resolution_hz(&self) -> f64 {
         self.frames.resolution_hz(self.sample_rate_hz)
@@ -356,8 +356,7 @@ fn plan_frames(
             "time_not_reached",
             format!(
                 "A resolution of {resolution_hz:.2} Hz takes frames that blur {:.1} ms, not the {:.1} ms \
-                 asked for; with this window {:.1} ms leave a resolution of {:.1} Hz. The resolution was \
-                 kept: ask for one of the two, or look twice.",
+                 asked for; with this window {:.1} ms leave a resolution of {:.1} Hz. The resolution was kept: ask for one of the two, or make two spectrograms.",
                 1e3 * blur_s,
                 1e3 * time_s,
                 1e3 * time_s,
@@ -370,7 +369,7 @@ fn plan_frames(
             "span_too_short",
             format!(
                 "The span of {:.4} s cannot hold the frame of {:.4} s that was asked for; the \
-                 resolution is {resolution_hz:.2} Hz instead. Take a longer span, or ask for less.",
+                 resolution is {resolution_hz:.2} Hz instead. Choose a longer span, or a coarser resolution.",
                 span_samples as f64 / sample_rate_hz,
                 wanted as f64 / sample_rate_hz,
             ),

@@ -1,4 +1,4 @@
-//! The spectrum as a curve: scaled, smoothed, with its confidence, and its power added up.
+//! The spectrum as a curve: scaled, smoothed, with its confidence, and its cumulative power.
 //!
 //! # Scaling
 //!

@@ -54,12 +54,12 @@ pub use differences::Difference;
 pub use families::{Family, Member};
 pub(crate) use floor::noise_floor;
 pub use response::ResponseCurve;
-pub use zoom::{Zoom, ZoomPass};
+pub use zoom::{Zoom, ZoomPass, zoom_segment};
 
 use serde::Serialize;
 
 use crate::error::Error;
-use crate::finding::Finding;
+use crate::finding::{Advice, Finding};
 use crate::frame::{FramePlan, FrameSettings};
 use crate::measured::Measured;
 use crate::quantity::{Field, Key, Label, Quantities, Quantity, Unit, bare, pair};
@@ -209,7 +209,7 @@ pub struct Spectrum {
     pub averaged_frames: u64,
     /// Distance between two values in Hz.
     pub bin_spacing_hz: f64,
-    /// Spacing at which two equal tones are still told apart, in Hz.
+    /// Spacing at which two equal tones are still resolved, in Hz.
     pub resolution_hz: f64,
     /// Noise bandwidth of the window in Hz.
     pub noise_bandwidth_hz: f64,
@@ -299,6 +299,12 @@ impl Spectrum {
         self.noise_floor_db = self.noise_floor_db.map(|db| db + change_db);
         self.reference = reference;
         self
+    }
+
+    /// Density of the noise floor, in dB per hertz.
+    #[must_use]
+    pub fn noise_density_db(&self) -> Option<f64> {
+        self.noise_floor_db.map(|db| db - db_from_power(self.noise_bandwidth_hz))
     }
 
     /// Median of the noise floor over the range, as a level.
@@ -607,7 +613,7 @@ impl TonePass {
                 "span_too_short",
                 format!(
                     "The span of {:.4} s cannot hold the frame of {:.4} s that was asked for; the \
-                     resolution is {:.2} Hz instead. Take a span of {:.4} s or more, or ask for less.",
+                     resolution is {:.2} Hz instead. Choose a span of {:.4} s or more, or a coarser resolution.",
                     self.span_samples as f64 / self.sample_rate_hz,
                     wanted as f64 / self.sample_rate_hz,
                     self.plan.resolution_hz(self.sample_rate_hz),
@@ -621,8 +627,7 @@ impl TonePass {
             findings.push(Finding::note(
                 "median_of_groups",
                 format!(
-                    "The median is taken of groups of {} frames, which fit into memory: a click \
-                     spoils a group.",
+                    "The median is that of groups of {} frames, since all of them do not fit into memory: a click spoils one group.",
                     self.averaged.group_frames
                 ),
             ));
@@ -632,9 +637,7 @@ impl TonePass {
             findings.push(Finding::note(
                 "not_steady",
                 format!(
-                    "{unsteady} of {} peaks change within the span (they decay, glide or beat): their \
-                     numbers come from the averaged frames, their levels are averages over the span, \
-                     and they have no phase.",
+                    "{unsteady} of {} peaks change within the span (they decay, glide or beat): their values come from the averaged frames, their levels are averages over the span, and no phase is given.",
                     peaks.len()
                 ),
             ));
@@ -642,7 +645,7 @@ impl TonePass {
         if peaks.is_empty() {
             findings.push(Finding::note(
                 "no_peaks",
-                "No tone stands out of the noise in this range and span.",
+                "No tone rises above the noise in this range and span.",
             ));
         }
         findings
@@ -655,8 +658,7 @@ impl TonePass {
             "drift",
             format!(
                 "The sound changes within the span: between {:.0} Hz and {:.0} Hz its level differs by \
-                 {:.1} dB from {:.2} s to {:.2} s after the start of the span, more than noise explains. \
-                 The spectrum is an average over that; a shorter span shows one state.",
+                 {:.1} dB from {:.2} s to {:.2} s after the start of the span, more than noise explains. The spectrum is an average over this change; a shorter span shows one state.",
                 drift.low_hz,
                 drift.high_hz,
                 drift.change_db,
@@ -684,21 +686,23 @@ impl TonePass {
         };
         let width_bins = self.plan.window.figures().width_6db_bins;
         let finest_hz = width_bins * self.sample_rate_hz / self.span_samples as f64;
-        let advice = if finest_hz < 0.7 * resolution_hz {
-            let finer_hz = (100.0 * finest_hz.max(resolution_hz / 3.0)).ceil() / 100.0;
-            format!("Look closer with --resolve {finer_hz}Hz.")
-        } else {
-            "The span is too short for a closer look.".into()
-        };
-        Some(Finding::warning(
+        let finer_hz = (finest_hz < 0.7 * resolution_hz)
+            .then(|| (100.0 * finest_hz.max(resolution_hz / 3.0)).ceil() / 100.0);
+        let too_short =
+            if finer_hz.is_some() { "" } else { " The span is too short to resolve more." };
+        let finding = Finding::warning(
             "merged_peak",
             format!(
                 "The peak at {:.1} Hz is {:.1} Hz wide at −6 dB, where one steady tone is {:.1} Hz{others}: \
-                 it may be two tones, or one that glides or dies away within a frame. {advice}",
+                 it may be two tones, or one that glides or decays within a frame.{too_short}",
                 first.frequency_hz,
                 first.width_hz.unwrap_or(resolution_hz),
                 resolution_hz,
             ),
-        ))
+        );
+        Some(match finer_hz {
+            Some(hz) => finding.advising(Advice::Resolve(hz)),
+            None => finding,
+        })
     }
 }

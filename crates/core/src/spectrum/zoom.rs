@@ -1,4 +1,4 @@
-//! A narrow look: the averaged spectrum at any frequencies, by the chirp-z transform.
+//! A zoom: the averaged spectrum at any frequencies, by the chirp-z transform.
 //!
 //! # What it computes
 //!
@@ -8,7 +8,7 @@
 //!
 //! by L. R. Rabiner, R. W. Schafer and C. M. Rader, Bell Syst. Tech. J. 48, 1969: with
 //! nm = (n² + m² − (m − n)²)/2 the sum becomes a convolution with a chirp, done by two fast
-//! transforms. It shows the lobe of the window as finely as one likes; what can be told apart is the
+//! transforms. It shows the lobe of the window as finely as one likes; what can be resolved is the
 //! window's resolution all the same. Frames are averaged in power, scaled as [`super`] does.
 
 use std::f64::consts::TAU;
@@ -17,8 +17,10 @@ use std::sync::Arc;
 use realfft::num_complex::Complex;
 use rustfft::{Fft, FftPlanner};
 
+use crate::error::Error;
 use crate::frame::{FramePlan, Framer};
 use crate::transform::fast_length;
+use crate::window::{Window, WindowKind};
 
 type C = Complex<f64>;
 
@@ -85,6 +87,24 @@ impl ChirpTransform {
     }
 }
 
+/// Length in samples of a frame that resolves a fortieth of a range, not longer than a span and 2¹⁹ samples.
+///
+/// # Errors
+///
+/// [`Error::Setting`] for a window that makes no sense.
+pub fn zoom_segment(
+    window: WindowKind,
+    sample_rate_hz: f64,
+    (low_hz, high_hz): (f64, f64),
+    span_samples: u64,
+) -> Result<usize, Error> {
+    const FINENESS: f64 = 40.0;
+    const MOST_SAMPLES: u64 = 1 << 19;
+    let width_bins = Window::new(window, 4096)?.figures().width_6db_bins;
+    let wanted = width_bins * sample_rate_hz * FINENESS / (high_hz - low_hz);
+    Ok((wanted as usize).min(MOST_SAMPLES.min(span_samples) as usize))
+}
+
 /// Averages the power of the frames of a span at frequencies of a narrow range.
 pub struct ZoomPass {
     plan: FramePlan,
@@ -96,7 +116,7 @@ pub struct ZoomPass {
     spacing_hz: f64,
 }
 
-/// A narrow look at a spectrum.
+/// A zoom into a spectrum.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Zoom {
     /// Frequencies in Hz.

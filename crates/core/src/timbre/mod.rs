@@ -60,10 +60,10 @@ use crate::finding::Finding;
 use crate::measured::{Measured, flat};
 use crate::partials::{
     F0, INHARMONICITY, PartialTrack, Partials, PartialsSettings, longest, partials_and_pitch,
-    stiff_ratio,
 };
 use crate::pitch::{Pitch, VibratoFigures};
 use crate::quantity::{Label, Quantities, Quantity, Unit, bare, pair};
+use crate::stiffness::stiff_ratio;
 use descriptors::summary;
 use noise::{NoiseCourse, NoiseFrame, Voiced};
 use rise::{Level, Waveform};
@@ -176,7 +176,7 @@ impl Quantities for Timbre {
         all.extend([
             Quantity::top(&ATTACK_START, known(rise.map(|rise| rise.start_s))),
             Quantity::top(&ATTACK, attack),
-            Quantity::top(&LOG_ATTACK, known(attack.map(|s| s.value.log10()))),
+            Quantity::top(&LOG_ATTACK, known(rise.as_ref().map(Rise::log_duration))),
             Quantity::top(&ATTACK_SLOPE, known(rise.map(|rise| rise.slope_db_per_s))),
             Quantity::top(&MIDDLE, known(self.temporal_centroid_s)),
             Quantity::top(&EFFECTIVE, known(self.effective_duration_s)),
@@ -255,8 +255,8 @@ pub fn timbre(
         Err(Error::NoFundamental | Error::TooShort { .. }) => {
             findings.push(Finding::note(
                 "no_fundamental",
-                "No fundamental was found that lasts: what needs one is not told, and the spectrum is read from \
-                 frames as it is.",
+                "No sustained fundamental was found. Descriptors that need one are omitted; spectral descriptors come from whole \
+                 frames, noise included.",
             ));
             None
         }
@@ -391,8 +391,8 @@ impl Measurement<'_> {
             findings.push(Finding::note(
                 "no_attack",
                 format!(
-                    "How the sound begins is not told: it is there from the start of the span, or rises within {:.1} \
-                     ms, faster than can be seen beside a period.",
+                    "The attack is not available: the sound is there from the start of the span, or rises within {:.1} ms, less than \
+                     a period resolves.",
                     1e3 * level.shortest_s()
                 ),
             ));
@@ -410,7 +410,7 @@ impl Measurement<'_> {
         if noise.as_ref().is_some_and(|noise| noise.frames.is_empty()) {
             findings.push(Finding::note(
                 "too_short_for_noise",
-                "The note lasts fewer than some twelve periods: noise is not told from harmonics.",
+                "The note lasts fewer than about twelve periods: noise cannot be separated from harmonics.",
             ));
         }
         let noise = noise.filter(|noise| !noise.frames.is_empty());

@@ -1,4 +1,4 @@
-//! Harmonics and noise told apart: the power between the harmonics is noise, and so is as much under each.
+//! Harmonics and noise separated: the power between the harmonics is noise, and so is as much under each.
 //!
 //! A frame holds sixteen periods of the fundamental, so that a harmonic keeps to nine of sixteen bins. Where
 //! the fundamental moves, the frame is first read at a pace that holds it still: time is counted in periods.

@@ -56,7 +56,6 @@ pub(super) fn flat<S: serde::Serializer>(
     serializer: S,
 ) -> Result<S::Ok, S::Error> {
     #[derive(serde::Serialize)]
-    #[expect(clippy::struct_field_names, reason = "they are keys of a result")]
     struct Flat {
         attack_start_s: Option<f64>,
         attack_s: Option<f64>,
@@ -71,7 +70,7 @@ pub(super) fn flat<S: serde::Serializer>(
             attack_start_s: rise.map(|rise| rise.start_s),
             attack_s: duration.map(|s| s.value),
             attack_s_u: duration.map(|s| s.u),
-            log_attack_time: duration.map(|s| s.value.log10()),
+            log_attack_time: rise.as_ref().map(Rise::log_duration),
             attack_shape: rise.map(|rise| rise.shape),
             attack_slope_db_per_s: rise.map(|rise| rise.slope_db_per_s),
         },
@@ -80,6 +79,12 @@ pub(super) fn flat<S: serde::Serializer>(
 }
 
 impl Rise {
+    /// Logarithm to base ten of how long it takes, in seconds: the log attack time.
+    #[must_use]
+    pub fn log_duration(&self) -> f64 {
+        self.duration_s.value.log10()
+    }
+
     fn new(shape: RiseShape, start_s: f64, duration_s: Measured) -> Self {
         let between = (shape.share_at(0.9) - shape.share_at(0.1)) * duration_s.value;
         Self { start_s, duration_s, shape, slope_db_per_s: 20.0 * 9f64.log10() / between }

@@ -1,4 +1,4 @@
-//! A smooth curve through a value of every note across the compass, with those left out that stand apart.
+//! A smooth curve through a value of every note across the compass, with outliers left out.
 
 use serde::Serialize;
 
@@ -174,7 +174,7 @@ impl Compass {
         (self.lowest..=self.highest).contains(&f64::from(note.0))
     }
 
-    /// Whether a note stands apart: beyond four times the scatter and what is not known of the curve there, as at the ends, where one
+    /// Whether a note is an outlier: beyond four times the scatter and what is not known of the curve there, as at the ends, where one
     /// note less leaves it open; and at least by so much.
     pub(super) fn is_apart(&self, value: &NoteValue, least: f64) -> bool {
         const SCATTERS: f64 = 4.0;

@@ -4,8 +4,8 @@ use serde::Serialize;
 
 use super::SoundedNote;
 use crate::measured::Measured;
-use crate::partials::stiff_ratio;
 use crate::quantity::{Field, Key, Quantities, Quantity, Unit};
+use crate::stiffness::stiff_ratio;
 use crate::units::{cents_between, cents_u};
 
 /// Pure intervals are looked for up to this number.

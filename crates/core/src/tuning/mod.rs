@@ -9,8 +9,8 @@
 //! are there, that of a smooth curve through their cents at A4; else from the mean of their cents.
 //!
 //! **Stretch.** The curve is a polynomial over the compass of the order that G. Schwarz's criterion (Ann. Stat. 6, 1978) chooses, by
-//! least squares reweighted after J. W. Tukey; a note more than four times the scatter from it, and a cent, stands apart.
-//! The same is done for ln B: a string of the wrong gauge stands apart by a tenth.
+//! least squares reweighted after J. W. Tukey; a note more than four times the scatter from it, and a cent, is an outlier.
+//! The same is done for ln B: a string of the wrong gauge is an outlier by a tenth.
 //!
 //! **Intervals.** The p-th partial of the lower and the q-th of the upper note of an interval near p/q beat at the
 //! difference of their frequencies as measured, stiffness included.
@@ -90,13 +90,13 @@ pub struct TunedNote {
     pub cents_u: f64,
     /// How far it is from the curve of the stretch, in cents.
     pub cents_from_curve: Option<f64>,
-    /// Whether it stands apart from the curve.
+    /// Whether it is an outlier of the curve.
     pub is_apart: bool,
     /// Inharmonicity B.
     pub inharmonicity: Option<f64>,
     /// See above.
     pub inharmonicity_u: Option<f64>,
-    /// Whether its B stands apart from that of its neighbours.
+    /// Whether its B is an outlier beside that of its neighbours.
     pub inharmonicity_is_apart: bool,
 }
 
@@ -109,7 +109,7 @@ pub struct CompassCurve {
     pub scatter: f64,
     /// The curve at each note.
     pub curve: Vec<CurvePoint>,
-    /// Takes of the notes that stand apart.
+    /// Takes of the outlying notes.
     pub apart: Vec<String>,
 }
 
@@ -203,7 +203,7 @@ impl Quantities for Tuning {
 /// Compares notes with a temperament.
 #[must_use]
 pub fn tuning(notes: &[SoundedNote], settings: &TuningSettings) -> Tuning {
-    /// A note is told to stand apart from this many cents on, and its B from this share on.
+    /// A note is an outlier from this many cents on, and its B from this share on.
     const APART_CENTS: f64 = 1.0;
     const APART_B: f64 = 0.1;
     let named = recognised(notes, settings);
@@ -335,8 +335,7 @@ fn findings(notes: &[TunedNote]) -> Vec<Finding> {
         findings.push(Finding::warning(
             "stands_apart",
             format!(
-                "Apart from what the other notes have in common: {}. Tune first what is told here, or see whether it is the \
-                 note it is taken for.",
+                "Outliers from the tuning curve: {}. Check these first: retune them, or confirm which note each one is.",
                 list(apart, &by)
             ),
         ));
@@ -347,7 +346,7 @@ fn findings(notes: &[TunedNote]) -> Vec<Finding> {
         findings.push(Finding::warning(
             "other_string",
             format!(
-                "Stiffer or less stiff than the neighbours: {}. It is a string of another gauge, material or length.",
+                "Inharmonicity differs from that of the neighbours: {}. The string is of another gauge, material or length.",
                 list(gauge, &b)
             ),
         ));
@@ -358,7 +357,7 @@ fn findings(notes: &[TunedNote]) -> Vec<Finding> {
         findings.push(Finding::warning(
             "far_from_note",
             format!(
-                "More than a quarter tone away: {}. Another note sounds than is expected, or another octave.",
+                "More than a quarter tone off: {}. Another note sounds than is expected, or another octave.",
                 list(far, &by)
             ),
         ));

@@ -9,6 +9,7 @@ use serde_json::{Value, json};
 use tonemap_core::Measured;
 use tonemap_core::spectrogram::Spectrogram;
 use tonemap_core::trend::CourseValue;
+use tonemap_core::units::db_from_power;
 
 use crate::colours::{COLOURS, ColourMap};
 use crate::error::Error;
@@ -319,7 +320,7 @@ pub fn map_chart(
     let mut indices = vec![0u8; width * height];
     for x in 0..width {
         for (row, power) in spectrogram.column(x).iter().enumerate() {
-            let level = 10.0 * f64::from(power.max(1e-37)).log10() + full_scale_db;
+            let level = db_from_power(f64::from(power.max(1e-37))) + full_scale_db;
             let share = (level - low) / (high - low);
             let index = (share * COLOURS as f64).clamp(0.0, (COLOURS - 1) as f64) as u8;
             indices[(height - 1 - row) * width + x] = index;
