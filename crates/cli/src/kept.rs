@@ -42,6 +42,22 @@ impl Kept {
     }
 }
 
+/// A command that measures takes together.
+pub(crate) trait Present {
+    /// Where its result goes, and how it is judged.
+    fn written(&self) -> (&OutputArgs, &LimitArgs);
+
+    /// Makes all but the result itself, and gives that.
+    fn present(&self) -> Result<Presented>;
+}
+
+/// Runs such a command.
+pub(crate) fn presented<P: Present>(command: &P) -> Result<Status> {
+    let (output, limits) = command.written();
+    output::begin(output);
+    command.present()?.finish(output, limits)
+}
+
 /// What a command presents, before it is written.
 pub(crate) struct Presented {
     pub(crate) content: String,

@@ -13,7 +13,7 @@ use tonemap_core::quantity::Quantity;
 use tonemap_figures::{Figure, ReportPart};
 
 use crate::advice;
-use crate::args::{FigureArgs, Format, OutputArgs, SourceArgs, TakesArgs};
+use crate::args::{FigureArgs, Format, OutputArgs, PartArgs, SourceArgs, SpanArgs, TakesArgs};
 use crate::files::{self, Content};
 use crate::json;
 use crate::kept::Kept;
@@ -63,10 +63,28 @@ pub(crate) fn row_heads<F>(made: &[Made<'_, F>]) -> Vec<RowHead> {
     made.iter().map(Made::row_head).collect()
 }
 
+/// What of a take is measured at once.
+pub(crate) enum Parts<'c> {
+    /// One channel after the other.
+    EachChannel(&'c PartArgs),
+    /// All channels of a span together.
+    AllChannels(&'c SpanArgs),
+}
+
+impl Parts<'_> {
+    fn of<'a>(&self, take: &'a mut Take) -> Result<Vec<Part<'a>>> {
+        match self {
+            Self::EachChannel(part) => take.parts(part),
+            Self::AllChannels(span) => Ok(vec![take.whole(span)?]),
+        }
+    }
+}
+
 /// Arguments that the driver needs to know.
 pub(crate) struct Common<'c> {
     pub(crate) takes: &'c [PathBuf],
     pub(crate) source: &'c SourceArgs,
+    pub(crate) parts: Parts<'c>,
     pub(crate) limits: &'c LimitArgs,
     pub(crate) figure: &'c FigureArgs,
     pub(crate) output: &'c OutputArgs,
@@ -80,7 +98,8 @@ impl<'c> Common<'c> {
         figure: &'c FigureArgs,
         output: &'c OutputArgs,
     ) -> Self {
-        Self { takes: &takes.takes, source: &takes.source, limits, figure, output }
+        let TakesArgs { takes, source, part } = takes;
+        Self { takes, source, parts: Parts::EachChannel(part), limits, figure, output }
     }
 }
 
@@ -114,9 +133,6 @@ pub(crate) trait Measure: Sync + Sized {
     fn check(&self) -> Result<()> {
         Ok(())
     }
-
-    /// The parts of a take that are measured.
-    fn parts<'a>(&self, take: &'a mut Take) -> Result<Vec<Part<'a>>>;
 
     /// What the levels of the parts refer to, if it is not what each is calibrated to.
     fn refer(&self, _parts: &mut [Part<'_>]) -> Result<Option<Finding>> {
@@ -159,7 +175,7 @@ pub(crate) fn each<F>(made: &[Made<'_, F>], text: impl Fn(&Made<'_, F>) -> Strin
 
 /// Runs a command.
 pub(crate) fn drive<M: Measure>(command: &M) -> Result<Status> {
-    let Common { takes, source, limits, figure, output } = command.common();
+    let Common { takes, source, parts: chosen, limits, figure, output } = command.common();
     output::begin(output);
     command.check()?;
     output::check_outputs(figure, output)?;
@@ -169,7 +185,7 @@ pub(crate) fn drive<M: Measure>(command: &M) -> Result<Status> {
         files::claim(file.file, Content::Result, output.force)?;
     }
     let (mut takes, mut status) = parts::open_named(takes, source)?;
-    let mut parts = parts::parts_of(&mut takes, |take| command.parts(take), &mut status)?;
+    let mut parts = parts::parts_of(&mut takes, |take| chosen.of(take), &mut status)?;
     if parts.len() > 1 {
         refuse_several(M::DRAWS.filter(|_| figure.figure.is_some()), &files)?;
     }
@@ -209,8 +225,9 @@ pub(crate) fn drive<M: Measure>(command: &M) -> Result<Status> {
 /// Measures a take for another command: its first part, with all that is said of it.
 pub(crate) fn on<M: Measure>(command: &M, named: &Named) -> Result<Kept> {
     command.check()?;
-    let mut take = Take::open(named.clone(), command.common().source)?;
-    let mut parts = command.parts(&mut take)?;
+    let Common { source, parts: chosen, .. } = command.common();
+    let mut take = Take::open(named.clone(), source)?;
+    let mut parts = chosen.of(&mut take)?;
     parts.truncate(1);
     let mixed = command.refer(&mut parts)?;
     let part = parts.pop().context("the take has no channel")?;

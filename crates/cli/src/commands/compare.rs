@@ -24,7 +24,7 @@ use tonemap_figures::{
 use crate::advice;
 use crate::args::{FigureArgs, Format, FrameArgs, OutputArgs, PartArgs, SourceArgs};
 use crate::json;
-use crate::kept::Presented;
+use crate::kept::{Present, Presented};
 use crate::limits::LimitArgs;
 use crate::output;
 use crate::parts::share_reference;
@@ -221,14 +221,12 @@ struct Pair<'t, 'a> {
     findings: Vec<Finding>,
 }
 
-impl Compare {
-    pub(crate) fn run(&self) -> Result<Status> {
-        output::begin(&self.output);
-        self.present()?.finish(&self.output, &self.limits)
+impl Present for Compare {
+    fn written(&self) -> (&OutputArgs, &LimitArgs) {
+        (&self.output, &self.limits)
     }
 
-    /// Makes all but the result itself, and gives that.
-    pub(super) fn present(&self) -> Result<Presented> {
+    fn present(&self) -> Result<Presented> {
         output::check_outputs(&self.figure, &self.output)?;
         let sides = self.sides()?;
         let are_saved = |side: &&Side| saved::is_saved(side.words.as_ref());
@@ -268,7 +266,9 @@ impl Compare {
         }
         self.compare_repeats(&sides, &counts, &taken)
     }
+}
 
+impl Compare {
     fn sides(&self) -> Result<Vec<Side>> {
         let mut sides: Vec<Side> =
             self.sides.iter().map(|words| Side::read(words)).collect::<Result<_>>()?;

@@ -17,9 +17,9 @@ use tonemap_figures::{
 use crate::args::{FigureArgs, OutputArgs, SourceArgs, SpanArgs};
 use crate::limits::LimitArgs;
 use crate::look::look_at;
-use crate::measure::{self, Common, Measure};
+use crate::measure::{self, Common, Measure, Parts};
 use crate::table::Table;
-use crate::take::{Part, Take};
+use crate::take::Part;
 use crate::text;
 
 /// A period is looked for in spans up to this long, in seconds.
@@ -98,14 +98,11 @@ impl Measure for Inspect {
         Common {
             takes: &self.takes,
             source: &self.source,
+            parts: Parts::AllChannels(&self.span),
             limits: &self.limits,
             figure: &self.figure,
             output: &self.output,
         }
-    }
-
-    fn parts<'a>(&self, take: &'a mut Take) -> Result<Vec<Part<'a>>> {
-        Ok(vec![take.whole(&self.span)?])
     }
 
     fn measure(&self, part: &Part<'_>, quiet: bool) -> Result<(Found, Vec<Finding>)> {

@@ -16,11 +16,11 @@ mod timbre;
 mod trend;
 mod tuning;
 
-use anyhow::{Result, bail};
+use anyhow::{Context, Result, bail};
 use clap::{CommandFactory, Parser, Subcommand};
 
-use crate::kept::Kept;
-use crate::measure::{drive, on};
+use crate::kept::{Kept, Present, presented};
+use crate::measure::{Measure, drive, on};
 use crate::rerun;
 use crate::status::{Status, Usage};
 use crate::studies::Named;
@@ -36,8 +36,8 @@ pub(crate) struct Cli {
     pub(crate) command: Command,
 }
 
-/// All commands. A new one has a file of its own, a line here, one in [`Command::run`], and one in [`RESULTS`]
-/// if it measures.
+/// All commands. A new one has a file of its own, a line here, one in [`Command::ways`], and one
+/// in [`RESULTS`] if it measures.
 #[derive(Subcommand)]
 pub(crate) enum Command {
     Inspect(inspect::Inspect),
@@ -59,24 +59,52 @@ pub(crate) enum Command {
 
 impl Command {
     pub(crate) fn run(&self) -> Result<Status> {
+        (self.ways().alone)()
+    }
+
+    fn ways(&self) -> Ways<'_> {
         match self {
-            Self::Inspect(command) => drive(command),
-            Self::Spectrum(command) => drive(&**command),
-            Self::Spectrogram(command) => command.run(),
-            Self::Pitch(command) => drive(&**command),
-            Self::Partials(command) => drive(&**command),
-            Self::Timbre(command) => drive(&**command),
-            Self::Tuning(command) => command.run(),
-            Self::Compare(command) => command.run(),
-            Self::Trend(command) => command.run(),
-            Self::Report(command) => command.run(),
-            Self::Filter(command) => command.run(),
-            Self::Signal(command) => command.run(),
-            Self::Study(command) => command.run(),
-            Self::Again(command) => command.run(),
-            Self::Demo(command) => command.run(),
+            Self::Inspect(command) => measures(command),
+            Self::Spectrum(command) => measures(&**command),
+            Self::Spectrogram(command) => presents(&**command),
+            Self::Pitch(command) => measures(&**command),
+            Self::Partials(command) => measures(&**command),
+            Self::Timbre(command) => measures(&**command),
+            Self::Tuning(command) => presents(&**command),
+            Self::Compare(command) => presents(&**command),
+            Self::Trend(command) => presents(&**command),
+            Self::Report(command) => acts(|| command.run()),
+            Self::Filter(command) => acts(|| command.run()),
+            Self::Signal(command) => acts(|| command.run()),
+            Self::Study(command) => acts(|| command.run()),
+            Self::Again(command) => acts(|| command.run()),
+            Self::Demo(command) => acts(|| command.run()),
         }
     }
+}
+
+/// How a command is run: alone, and within another on a take that is found already or on those that it names.
+struct Ways<'c> {
+    alone: Box<dyn FnOnce() -> Result<Status> + 'c>,
+    within: Box<dyn FnOnce(Option<&Named>) -> Result<Kept> + 'c>,
+}
+
+/// One that measures takes one by one.
+fn measures<M: Measure>(command: &M) -> Ways<'_> {
+    Ways {
+        alone: Box::new(|| drive(command)),
+        within: Box::new(|of| on(command, of.context("no take is named")?)),
+    }
+}
+
+/// One that measures takes together.
+fn presents<P: Present>(command: &P) -> Ways<'_> {
+    Ways { alone: Box::new(|| presented(command)), within: Box::new(|_| command.present()?.kept()) }
+}
+
+/// One that measures nothing.
+fn acts<'c>(run: impl FnOnce() -> Result<Status> + 'c) -> Ways<'c> {
+    Ways { alone: Box::new(run), within: Box::new(|_| bail!("this command measures no take")) }
 }
 
 /// What a command that measures is about.
@@ -116,18 +144,7 @@ pub(crate) fn within(arguments: &[String], of: Option<&Named>) -> Result<Kept> {
         let first = said.lines().next().unwrap_or_default();
         Usage(first.trim_start_matches("error: ").into())
     })?;
-    rerun::within(arguments, || match (&cli.command, of) {
-        (Command::Inspect(command), Some(named)) => on(command, named),
-        (Command::Spectrum(command), Some(named)) => on(&**command, named),
-        (Command::Pitch(command), Some(named)) => on(&**command, named),
-        (Command::Partials(command), Some(named)) => on(&**command, named),
-        (Command::Timbre(command), Some(named)) => on(&**command, named),
-        (Command::Spectrogram(command), _) => command.present()?.kept(),
-        (Command::Tuning(command), _) => command.present()?.kept(),
-        (Command::Compare(command), _) => command.present()?.kept(),
-        (Command::Trend(command), _) => command.present()?.kept(),
-        _ => bail!("this command measures no take"),
-    })
+    rerun::within(arguments, || (cli.command.ways().within)(of))
 }
 
 /// The commands that measure a take.

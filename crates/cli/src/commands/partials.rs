@@ -27,7 +27,7 @@ use crate::fundamental::FundamentalArgs;
 use crate::limits::LimitArgs;
 use crate::measure::{self, Common, Measure, SideFile, row_heads, rows};
 use crate::table::{Row, RowHead, Shown, Table};
-use crate::take::{NoteSamples, Part, Take};
+use crate::take::{NoteSamples, Part};
 use crate::text;
 
 /// The partials of a note over time: inharmonicity, decay, beating
@@ -176,10 +176,6 @@ impl Measure for Partials {
 
     fn common(&self) -> Common<'_> {
         Common::of(&self.takes, &self.limits, &self.figure, &self.output)
-    }
-
-    fn parts<'a>(&self, take: &'a mut Take) -> Result<Vec<Part<'a>>> {
-        take.parts(&self.takes.part)
     }
 
     fn measure(&self, part: &Part<'_>, _quiet: bool) -> Result<(Found, Vec<Finding>)> {

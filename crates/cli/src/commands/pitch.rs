@@ -25,7 +25,7 @@ use crate::columns::background;
 use crate::limits::LimitArgs;
 use crate::measure::{self, Common, Measure, SideFile, row_heads, rows};
 use crate::table::{Row, Table};
-use crate::take::{Part, Take};
+use crate::take::Part;
 use crate::text;
 
 /// Fundamental over time, notes, and the rejected alternatives
@@ -138,10 +138,6 @@ impl Measure for Pitch {
 
     fn common(&self) -> Common<'_> {
         Common::of(&self.takes, &self.limits, &self.figure, &self.output)
-    }
-
-    fn parts<'a>(&self, take: &'a mut Take) -> Result<Vec<Part<'a>>> {
-        take.parts(&self.takes.part)
     }
 
     fn measure(&self, part: &Part<'_>, quiet: bool) -> Result<(Found, Vec<Finding>)> {

@@ -26,7 +26,7 @@ use crate::args::{self, FigureArgs, Format, FrameArgs, OutputArgs, TakesArgs};
 use crate::columns::{Columns, Frames};
 use crate::export::{self, Export, Head};
 use crate::json;
-use crate::kept::Presented;
+use crate::kept::{Present, Presented};
 use crate::limits::LimitArgs;
 use crate::output;
 use crate::parts::{self, share_reference};
@@ -227,14 +227,12 @@ struct Made<'a> {
     findings: Vec<Finding>,
 }
 
-impl Spectrogram {
-    pub(crate) fn run(&self) -> Result<Status> {
-        output::begin(&self.output);
-        self.present()?.finish(&self.output, &self.limits)
+impl Present for Spectrogram {
+    fn written(&self) -> (&OutputArgs, &LimitArgs) {
+        (&self.output, &self.limits)
     }
 
-    /// Makes all but the result itself, and gives that.
-    pub(super) fn present(&self) -> Result<Presented> {
+    fn present(&self) -> Result<Presented> {
         output::check_outputs(&self.figure, &self.output)?;
         if let Some(file) = &self.data {
             export::check(file, self.output.force)?;
@@ -302,7 +300,9 @@ impl Spectrogram {
         let judged = |one: &Made<'_>| (one.part.title(), quantities(one, range_db));
         Ok(Presented { content, judged: made.iter().map(judged).collect(), findings, status })
     }
+}
 
+impl Spectrogram {
     /// How the spectrogram of a part is made, and the frequency of A4.
     fn plan(&self, part: &Part<'_>, count: usize) -> Result<(Arc<SpectrogramPlan>, f64)> {
         let rate = part.rate_hz();

@@ -30,7 +30,7 @@ use crate::parts::share_reference;
 use crate::passes::spectrum_of;
 use crate::status::Usage;
 use crate::table::{Row, Table};
-use crate::take::{Part, Take};
+use crate::take::Part;
 use crate::text;
 
 /// Averaged spectrum of a span, and the tones in it with their uncertainty
@@ -332,10 +332,6 @@ impl Measure for Spectrum {
             }
             _ => Ok(()),
         }
-    }
-
-    fn parts<'a>(&self, take: &'a mut Take) -> Result<Vec<Part<'a>>> {
-        take.parts(&self.takes.part)
     }
 
     /// The unit asked for, else one that all parts share.

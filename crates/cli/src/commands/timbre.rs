@@ -19,7 +19,7 @@ use crate::fundamental::FundamentalArgs;
 use crate::limits::LimitArgs;
 use crate::measure::{self, Common, Measure, row_heads, rows};
 use crate::table::{Row, Shown, Table};
-use crate::take::{NoteSamples, Part, Take};
+use crate::take::{NoteSamples, Part};
 use crate::text;
 
 /// Timbre of a note: spectrum, attack, harmonic content, noise
@@ -125,10 +125,6 @@ impl Measure for Timbre {
 
     fn common(&self) -> Common<'_> {
         Common::of(&self.takes, &self.limits, &self.figure, &self.output)
-    }
-
-    fn parts<'a>(&self, take: &'a mut Take) -> Result<Vec<Part<'a>>> {
-        take.parts(&self.takes.part)
     }
 
     fn measure(&self, part: &Part<'_>, _quiet: bool) -> Result<(Found, Vec<Finding>)> {

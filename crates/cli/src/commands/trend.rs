@@ -15,7 +15,7 @@ use tonemap_study::Condition;
 use crate::analyses::{Analyses, command_of};
 use crate::args::{FigureArgs, Format, OutputArgs, SourceArgs};
 use crate::json;
-use crate::kept::{Kept, Presented};
+use crate::kept::{Kept, Present, Presented};
 use crate::limits::LimitArgs;
 use crate::output;
 use crate::progress::TakesProgress;
@@ -169,14 +169,12 @@ impl Axis {
     }
 }
 
-impl Trend {
-    pub(crate) fn run(&self) -> Result<Status> {
-        output::begin(&self.output);
-        self.present()?.finish(&self.output, &self.limits)
+impl Present for Trend {
+    fn written(&self) -> (&OutputArgs, &LimitArgs) {
+        (&self.output, &self.limits)
     }
 
-    /// Makes all but the result itself, and gives that.
-    pub(super) fn present(&self) -> Result<Presented> {
+    fn present(&self) -> Result<Presented> {
         output::check_outputs(&self.figure, &self.output)?;
         let Some((command, key)) = command_of(&self.quantity, super::of_takes()) else {
             return Err(Usage(format!(
@@ -233,7 +231,9 @@ impl Trend {
         let judged = vec![(self.quantity.clone(), found.quantities())];
         Ok(Presented { content, judged, findings, status })
     }
+}
 
+impl Trend {
     /// The quantity in each take. One in which it cannot be measured is told and does not stop the others.
     fn readings(
         &self,

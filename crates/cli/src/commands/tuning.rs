@@ -26,7 +26,7 @@ use crate::args::{self, FigureArgs, Format, OutputArgs, TakesArgs};
 use crate::files;
 use crate::fundamental::FundamentalArgs;
 use crate::json;
-use crate::kept::Presented;
+use crate::kept::{Present, Presented};
 use crate::limits::LimitArgs;
 use crate::output;
 use crate::parts::{self, share_reference};
@@ -237,14 +237,12 @@ struct Made<'a> {
     findings: Vec<Finding>,
 }
 
-impl Tuning {
-    pub(crate) fn run(&self) -> Result<Status> {
-        output::begin(&self.output);
-        self.present()?.finish(&self.output, &self.limits)
+impl Present for Tuning {
+    fn written(&self) -> (&OutputArgs, &LimitArgs) {
+        (&self.output, &self.limits)
     }
 
-    /// Makes all but the result itself, and gives that.
-    pub(super) fn present(&self) -> Result<Presented> {
+    fn present(&self) -> Result<Presented> {
         output::check_outputs(&self.figure, &self.output)?;
         if self.fundamental.free && self.against.target.is_empty() {
             let reason = "with --free partials are compared with the ratios wanted; give them with --target 1,2,3";
@@ -275,7 +273,9 @@ impl Tuning {
             self.present_notes(&made, &settings, status)
         }
     }
+}
 
+impl Tuning {
     /// What notes are measured against, the same for all takes: what the study of the first says unless it is given.
     fn settings(&self, first: &Part<'_>) -> Result<TuningSettings> {
         let usual_hz = first.take().reference_hz();
