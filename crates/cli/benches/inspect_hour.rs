@@ -1,12 +1,12 @@
 //! `inspect` of one hour, as a whole process, against bare decoding.
 //!
-//! `cargo bench -p tonemap --bench inspect_hour` prints the times, their ratios and the peak memory of the
-//! process. The take is 3600 s of 48 kHz, 24-bit, mono, in two kinds: plucked strings with noise, a
-//! note every two seconds, and one steady tone, which asks most of the true peak. Bare decoding, in one
-//! thread and with nothing else done, is measured twice: of WAV by our own reader, which only widens the
-//! samples and costs little more than the copy out of the system's cache, and of the same samples in
-//! AIFF by symphonia, which reads all other formats. Each is run before and after the process, and the
-//! quicker of the two counts.
+//! `cargo bench -p tonemap --bench inspect_hour` prints the times, their ratios and the peak memory
+//! of the process. The take is 3600 s of 48 kHz, 24-bit, mono, in two kinds: plucked strings with
+//! noise, a note every two seconds, and one steady tone, which asks most of the true peak. Bare
+//! decoding, in one thread and with nothing else done, is measured twice: of WAV by our own reader,
+//! which only widens the samples and costs little more than the copy out of the system's cache, and
+//! of the same samples in AIFF by symphonia, which reads all other formats. Each is run before and
+//! after the process, and the quicker of the two counts.
 
 #[path = "support/process.rs"]
 mod process;

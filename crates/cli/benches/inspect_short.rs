@@ -1,8 +1,9 @@
-//! `inspect` of short takes, as a whole process: the period is sought in them, and they must be as soon
-//! done as longer ones.
+//! `inspect` of short takes, as a whole process: the period is sought in them, and they must be as
+//! soon done as longer ones.
 //!
-//! `cargo bench -p tonemap --bench inspect_short` prints the median of five runs in milliseconds, for white
-//! noise, which has the most zero crossings, and a tone, of 0.1 to 0.6 s at 48 to 192 kHz. The bar is 50 ms.
+//! `cargo bench -p tonemap --bench inspect_short` prints the median of five runs in milliseconds,
+//! for white noise, which has the most zero crossings, and a tone, of 0.1 to 0.6 s at 48 to 192
+//! kHz. The bar is 50 ms.
 
 #[path = "support/process.rs"]
 mod process;

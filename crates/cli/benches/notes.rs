@@ -1,8 +1,9 @@
-//! `timbre` and `tuning` of 88 notes of five seconds, as whole processes, against the time that the notes last.
+//! `timbre` and `tuning` of 88 notes of five seconds, as whole processes, against the time that the
+//! notes last.
 //!
-//! `cargo bench -p tonemap --bench notes` prints how many times faster than real time each is with decoding, for one note at a
-//! time on one thread, and for all at once on all cores. The notes are those of stiff strings from A0 to C8 in noise, 48 kHz, 24-bit,
-//! mono.
+//! `cargo bench -p tonemap --bench notes` prints how many times faster than real time each is with
+//! decoding, for one note at a time on one thread, and for all at once on all cores. The notes are
+//! those of stiff strings from A0 to C8 in noise, 48 kHz, 24-bit, mono.
 
 #[path = "support/process.rs"]
 mod process;

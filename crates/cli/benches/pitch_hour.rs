@@ -1,8 +1,9 @@
-//! `pitch` of ten minutes and of an hour, as a whole process on one thread, against the time they last.
+//! `pitch` of ten minutes and of an hour, as a whole process on one thread, against the time they
+//! last.
 //!
-//! `cargo bench -p tonemap --bench pitch_hour` prints how many times faster than real time it is, with
-//! decoding, and the peak memory. The takes are 48 kHz, 24-bit, mono: notes of a harp in noise, and one
-//! steady tone of harmonics, which gives every level tones to follow.
+//! `cargo bench -p tonemap --bench pitch_hour` prints how many times faster than real time it is,
+//! with decoding, and the peak memory. The takes are 48 kHz, 24-bit, mono: notes of a harp in
+//! noise, and one steady tone of harmonics, which gives every level tones to follow.
 
 #[path = "support/process.rs"]
 mod process;

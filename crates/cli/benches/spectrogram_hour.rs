@@ -1,10 +1,11 @@
 //! `spectrogram` of one hour to a picture, as a whole process, against the bare work.
 //!
-//! `cargo bench -p tonemap --bench spectrogram_hour` prints both times, their ratio, the peak memory, and
-//! how time and memory grow from six minutes to an hour. The take is 48 kHz, 24-bit, mono: plucked strings
-//! in noise; frames of 4096 samples every 1024, drawn as a PNG of 1280x800. The bare work reads the same
-//! file with the same reader and runs the same transforms (in f32, on as many threads), and does nothing
-//! else. It is run before and after the process, and the quicker of the two counts.
+//! `cargo bench -p tonemap --bench spectrogram_hour` prints both times, their ratio, the peak
+//! memory, and how time and memory grow from six minutes to an hour. The take is 48 kHz, 24-bit,
+//! mono: plucked strings in noise; frames of 4096 samples every 1024, drawn as a PNG of 1280x800.
+//! The bare work reads the same file with the same reader and runs the same transforms (in f32, on
+//! as many threads), and does nothing else. It is run before and after the process, and the quicker
+//! of the two counts.
 
 #[path = "support/process.rs"]
 mod process;

@@ -1,10 +1,10 @@
 //! The default spectrum of an hour, as a whole process, against the bare work.
 //!
-//! `cargo bench -p tonemap --bench spectrum_hour` prints both times, their ratio and the peak memory
-//! of the process. The take is 3600 s of 48 kHz, 24-bit, mono: fifteen harmonics in noise. The bare
-//! work reads the same file with the same reader and runs the same transforms (25 600 samples every
-//! 8533, in f64) in one thread, and does nothing else. It is run before and after the process, and
-//! the quicker of the two counts.
+//! `cargo bench -p tonemap --bench spectrum_hour` prints both times, their ratio and the peak
+//! memory of the process. The take is 3600 s of 48 kHz, 24-bit, mono: fifteen harmonics in noise.
+//! The bare work reads the same file with the same reader and runs the same transforms (25 600
+//! samples every 8533, in f64) in one thread, and does nothing else. It is run before and after the
+//! process, and the quicker of the two counts.
 
 #[path = "support/process.rs"]
 mod process;

@@ -106,8 +106,8 @@ impl Analyses {
         if is_file { file.display().to_string() } else { word.into() }
     }
 
-    /// A hash of all that a result depends on: the program, what was asked, every file that is named,
-    /// the sound, and what the study says of it.
+    /// A hash of all that a result depends on: the program, what was asked, every file that is
+    /// named, the sound, and what the study says of it.
     fn key(&self, arguments: &[String], takes: &[&Named]) -> Result<String> {
         let mut hasher = blake3::Hasher::new();
         let mut add = |part: &str| {

@@ -21,8 +21,8 @@ pub(crate) struct SourceArgs {
     /// s24, s32, f32, f64 with le or be
     #[arg(long, value_name = "CODING,RATE,CHANNELS", value_parser = raw_format)]
     pub(crate) raw: Option<RawFormat>,
-    /// Folder of the study in which takes are found by name [default: the current folder, if it has a
-    /// study.toml]
+    /// Folder of the study in which takes are found by name [default: the current folder, if it has
+    /// a study.toml]
     #[arg(long, value_name = "FOLDER")]
     pub(crate) study: Option<PathBuf>,
     /// Takes of the study that were made under a condition: cut=3, strings=both, group=bell. Given

@@ -28,8 +28,8 @@ pub(crate) fn npz(arrays: &Arrays) -> Result<Vec<u8>> {
     Ok(archive.finish()?.into_inner())
 }
 
-/// Begins an array of an archive (the NPY format, version 1.0, as NumPy documents it), whose values follow
-/// row by row.
+/// Begins an array of an archive (the NPY format, version 1.0, as NumPy documents it), whose values
+/// follow row by row.
 pub(crate) fn begin_array(
     archive: &mut ZipWriter<impl Write + Seek>,
     name: &str,

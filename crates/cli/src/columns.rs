@@ -126,8 +126,8 @@ impl<'a> Columns<'a> {
                     );
             }
             Analyser::Sharp(analyser) => {
-                // Energy may go to other columns: it is gathered in the order of the columns, so that
-                // sums do not depend on threads; a few at a time, so that it fits into memory.
+                // Energy may go to other columns: it is gathered in the order of the columns, so
+                // that sums do not depend on threads; a few at a time, so that it fits into memory.
                 let threads = rayon::current_num_threads();
                 for first in columns.clone().step_by(threads) {
                     let moved: Vec<Vec<Moved>> = (first..columns.end.min(first + threads))

@@ -1,4 +1,5 @@
-//! Tables of level over time and frequency, written row by row: as arrays, as CSV, or as a 16-bit picture.
+//! Tables of level over time and frequency, written row by row: as arrays, as CSV, or as a 16-bit
+//! picture.
 
 use std::fs::File;
 use std::io::{self, BufWriter, Seek, SeekFrom, Write};
@@ -13,8 +14,8 @@ use crate::arrays;
 use crate::files::{self, Content, Draft};
 use crate::status::Usage;
 
-/// The level that 0 of a picture stands for, below that of a full-scale sine, and the step from one value
-/// to the next, in dB.
+/// The level that 0 of a picture stands for, below that of a full-scale sine, and the step from one
+/// value to the next, in dB.
 const PICTURE_DEEPEST_DB: f64 = -200.0;
 const PICTURE_STEP_DB: f64 = 1.0 / 256.0;
 
@@ -85,7 +86,8 @@ pub(crate) struct Export {
 
 enum Form {
     Npz {
-        /// Never dropped unfinished: it would finish itself, and print what it thinks of a full disk.
+        /// Never dropped unfinished: it would finish itself, and print what it thinks of a full
+        /// disk.
         archive: ManuallyDrop<Box<ZipWriter<BufWriter<File>>>>,
         /// Frequencies of the phase wait here: an archive takes one array after the other.
         phases: BufWriter<File>,
@@ -195,7 +197,8 @@ impl Export {
         }
     }
 
-    /// Writes the next row of the table: levels in dB, and frequencies of the phase where the head has them.
+    /// Writes the next row of the table: levels in dB, and frequencies of the phase where the head
+    /// has them.
     pub(crate) fn row(
         &mut self,
         head: &Head,

@@ -1,9 +1,10 @@
 //! Files: what a run reads and what it writes, kept apart.
 //!
-//! Everything that is written is claimed before the work ([`claim`]), written aside and then renamed
-//! ([`Draft`]): it is there whole or not at all. What a run reads is noted ([`note_input`]), and is
-//! never written over. `--force` replaces a regular file, and keeps its mode; it replaces no input, no
-//! other output of the run, no recording with something else, and nothing that a study needs.
+//! Everything that is written is claimed before the work ([`claim`]), written aside and then
+//! renamed ([`Draft`]): it is there whole or not at all. What a run reads is noted
+//! ([`note_input`]), and is never written over. `--force` replaces a regular file, and keeps its
+//! mode; it replaces no input, no other output of the run, no recording with something else, and
+//! nothing that a study needs.
 
 use std::cell::RefCell;
 use std::collections::{BTreeSet, HashSet};
@@ -178,8 +179,8 @@ pub(crate) fn recording<T>(work: impl FnOnce() -> T) -> T {
     done
 }
 
-/// The files that [`read_named`] has read in this piece of work, or else in the run, in the order of their
-/// names.
+/// The files that [`read_named`] has read in this piece of work, or else in the run, in the order
+/// of their names.
 pub(crate) fn read_files() -> Vec<ReadFile> {
     let own = RECORDED.with_borrow(|stack| stack.last().cloned());
     let mut all = own.unwrap_or_else(|| ledger().named.clone());

@@ -21,7 +21,8 @@ pub(crate) struct FundamentalArgs {
 }
 
 impl FundamentalArgs {
-    /// Settings for partials of a part, with A4 at `reference_hz` and the note that the study expects.
+    /// Settings for partials of a part, with A4 at `reference_hz` and the note that the study
+    /// expects.
     pub(crate) fn settings(&self, part: &Part<'_>, reference_hz: f64) -> Result<PartialsSettings> {
         let rate = part.rate_hz();
         let range_hz = match self.fundamental {

@@ -14,8 +14,8 @@ use crate::text;
 #[derive(Args, Clone)]
 #[command(next_help_heading = "Limits")]
 pub(crate) struct LimitArgs {
-    /// What must hold of a key of the result, or the exit status is 3: cents<3. Keys in cents are compared without their sign.
-    /// Given more than once, all must hold
+    /// What must hold of a key of the result, or the exit status is 3: cents<3. Keys in cents are
+    /// compared without their sign. Given more than once, all must hold
     #[arg(long = "require", value_name = "KEY<VALUE")]
     limits: Vec<Limit>,
 }
@@ -86,8 +86,8 @@ impl Limit {
 }
 
 impl LimitArgs {
-    /// Compares results, each with its name, and names those that miss a limit. A key that no result has is
-    /// wrong usage. The numbers are listed only if there is a limit.
+    /// Compares results, each with its name, and names those that miss a limit. A key that no
+    /// result has is wrong usage. The numbers are listed only if there is a limit.
     pub(crate) fn check(
         &self,
         results: impl FnOnce() -> Vec<(String, Vec<Quantity>)>,

@@ -1,7 +1,8 @@
 //! `tonemap`: what is in a sound, where exactly, and how sure.
 //!
 //! This crate ties the others together: arguments in, media → core → figures and text, files out.
-//! Each command is one file in [`commands`]; those that measure takes one by one are run by [`measure`].
+//! Each command is one file in [`commands`]; those that measure takes one by one are run by
+//! [`measure`].
 
 mod advice;
 mod analyses;

@@ -1,8 +1,9 @@
-//! How a command that measures takes one by one is run: open → measure → present → judge, once for all.
+//! How a command that measures takes one by one is run: open → measure → present → judge, once for
+//! all.
 //!
-//! A command says what it measures and how that reads ([`Measure`]); [`drive`] does the rest, in one order:
-//! what can be known to fail is found before the work, one bad take is named and passed over, and nothing is
-//! printed that could not be written.
+//! A command says what it measures and how that reads ([`Measure`]); [`drive`] does the rest, in
+//! one order: what can be known to fail is found before the work, one bad take is named and passed
+//! over, and nothing is printed that could not be written.
 
 use std::path::{Path, PathBuf};
 

@@ -14,8 +14,8 @@ use crate::files::{self, Content};
 use crate::status::Usage;
 use crate::text;
 
-/// Begins a run: how its result is read, and a log on standard error if the user wants to hear what is being
-/// done.
+/// Begins a run: how its result is read, and a log on standard error if the user wants to hear what
+/// is being done.
 pub(crate) fn begin(args: &OutputArgs) {
     text::goes_to_standard_output(args.output.is_none());
     if args.verbose {

@@ -13,8 +13,8 @@ use crate::status::{self, Status};
 use crate::studies;
 use crate::take::{Part, Take};
 
-/// Finds the takes of a command in files or the study, and opens them. One that cannot be opened is told and does not
-/// stop the others; the status says so.
+/// Finds the takes of a command in files or the study, and opens them. One that cannot be opened is
+/// told and does not stop the others; the status says so.
 pub(crate) fn open_named(paths: &[PathBuf], source: &SourceArgs) -> Result<(Vec<Take>, Status)> {
     let named = studies::find_takes(paths, source)?;
     let mut status = Status::Done;
@@ -31,7 +31,8 @@ pub(crate) fn open_named(paths: &[PathBuf], source: &SourceArgs) -> Result<(Vec<
     Ok((takes, status))
 }
 
-/// The parts asked for of all takes. A take that has no such span is told and does not stop the others.
+/// The parts asked for of all takes. A take that has no such span is told and does not stop the
+/// others.
 pub(crate) fn parts_of<'a>(
     takes: &'a mut [Take],
     of: impl Fn(&'a mut Take) -> Result<Vec<Part<'a>>>,
@@ -52,8 +53,8 @@ pub(crate) fn parts_of<'a>(
     Ok(parts)
 }
 
-/// Works on parts side by side; what comes back is in the order of the parts. One that fails is told and does not stop the
-/// others, unless it is the only one or the usage is wrong.
+/// Works on parts side by side; what comes back is in the order of the parts. One that fails is
+/// told and does not stop the others, unless it is the only one or the usage is wrong.
 pub(crate) fn each_part<'a, T: Send>(
     parts: Vec<Part<'a>>,
     what: &'static str,

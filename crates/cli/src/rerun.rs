@@ -1,7 +1,7 @@
 //! The command line that a result comes from, and running it again.
 //!
-//! What only draws, or says where a result goes, is no part of it. Which options those are, the arguments
-//! themselves say, by the heading that they stand under in the help.
+//! What only draws, or says where a result goes, is no part of it. Which options those are, the
+//! arguments themselves say, by the heading that they stand under in the help.
 
 use std::cell::RefCell;
 use std::collections::HashMap;
@@ -66,7 +66,8 @@ pub(crate) fn within<T>(arguments: &[String], work: impl FnOnce() -> T) -> T {
     done
 }
 
-/// What was typed after the name of the program, or is run within that, as far as it bears on the result.
+/// What was typed after the name of the program, or is run within that, as far as it bears on the
+/// result.
 pub(crate) fn typed() -> Vec<String> {
     let inner = WITHIN.with_borrow(|stack| stack.last().cloned());
     bearing(inner.unwrap_or_else(|| {
@@ -90,9 +91,9 @@ fn bearing(words: Vec<String>) -> Vec<String> {
     kept
 }
 
-/// Runs a command line that measures in a folder, in a process of its own, and gives its JSON, which is
-/// complete even where a limit is missed. It reads no take and no file but those given, keeps nothing and
-/// writes nothing. What went wrong with it is said in its own words.
+/// Runs a command line that measures in a folder, in a process of its own, and gives its JSON,
+/// which is complete even where a limit is missed. It reads no take and no file but those given,
+/// keeps nothing and writes nothing. What went wrong with it is said in its own words.
 pub(crate) fn run_reading(arguments: &[String], folder: &Path, only: &[PathBuf]) -> Result<String> {
     let command = arguments.first().map_or("", String::as_str);
     if !program().repeatable.contains(&command) {

@@ -22,7 +22,8 @@ const MOST_BYTES: u64 = 64 << 20;
 /// A number in a result, with its place.
 #[derive(Debug, Clone, PartialEq)]
 pub(crate) struct Number {
-    /// Keys from the result down, as `partials[2].frequency_hz`; lists of numbered things by number, others by place.
+    /// Keys from the result down, as `partials[2].frequency_hz`; lists of numbered things by
+    /// number, others by place.
     pub(crate) key: String,
     /// The value; its uncertainty is NaN where none is told.
     pub(crate) value: Measured,

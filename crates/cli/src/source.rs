@@ -1,4 +1,5 @@
-//! Where the samples of a take come from: a file, standard input, a pipe, or partial tracks that are played.
+//! Where the samples of a take come from: a file, standard input, a pipe, or partial tracks that
+//! are played.
 
 use std::io::{BufWriter, Read};
 use std::path::{Path, PathBuf};

@@ -61,8 +61,8 @@ pub(crate) fn print_error(error: &anyhow::Error) {
     let _ = writeln!(io::stderr(), "tonemap: {}.", causes.join(": ").trim_end_matches('.'));
 }
 
-/// What an error says from the outermost cause in; what a cause repeats of the one before it is left
-/// out, as the name of a file that both know.
+/// What an error says from the outermost cause in; what a cause repeats of the one before it is
+/// left out, as the name of a file that both know.
 pub(crate) fn causes(error: &anyhow::Error) -> Vec<String> {
     let mut causes: Vec<String> = Vec::new();
     for cause in error.chain().map(advice::of_error) {

@@ -130,7 +130,8 @@ impl OpenStudy {
     }
 }
 
-/// Changes the study in a folder. Changes at the same time wait for each other, so that none is lost.
+/// Changes the study in a folder. Changes at the same time wait for each other, so that none is
+/// lost.
 pub(crate) fn edit<T>(
     folder: &Path,
     change: impl FnOnce(&mut OpenStudy) -> Result<T>,

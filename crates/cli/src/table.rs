@@ -1,9 +1,9 @@
-//! A table, described once, column by column: its head, alignment, digits and ± u stand in one line. It is
-//! printed as text, as CSV or as a table of the report.
+//! A table, described once, column by column: its head, alignment, digits and ± u stand in one
+//! line. It is printed as text, as CSV or as a table of the report.
 //!
-//! A column without a key stands in no CSV, one without a head in no text. Text has the digits that the
-//! uncertainty allows, CSV all of them. Where a terminal is narrower than the table, the columns of the
-//! highest rank are left out, and a line says which.
+//! A column without a key stands in no CSV, one without a head in no text. Text has the digits that
+//! the uncertainty allows, CSV all of them. Where a terminal is narrower than the table, the
+//! columns of the highest rank are left out, and a line says which.
 
 use std::borrow::Cow;
 

@@ -153,8 +153,8 @@ impl Take {
         self.entry.as_ref()?.take.note.as_deref()?.parse().ok()
     }
 
-    /// Level of a full-scale sine in a channel, counted from 0, in dB re 20 µPa; `None` if it is not
-    /// calibrated.
+    /// Level of a full-scale sine in a channel, counted from 0, in dB re 20 µPa; `None` if it is
+    /// not calibrated.
     pub(crate) fn full_scale_db(&self, channel: usize) -> Option<f64> {
         self.entry.as_ref().and_then(|entry| entry.full_scale_db.get(channel).copied().flatten())
     }
@@ -450,7 +450,8 @@ impl<'a> Part<'a> {
         self.take.read_in_two(self.span, what, quiet, first, second)
     }
 
-    /// All samples of the part, for analyses that hold a note in memory, with what was found of the take and its levels.
+    /// All samples of the part, for analyses that hold a note in memory, with what was found of the
+    /// take and its levels.
     pub(crate) fn note_samples(&self) -> Result<NoteSamples> {
         let rate = self.take.info.sample_rate_hz;
         let lasts_s = self.span.len() as f64 / rate;

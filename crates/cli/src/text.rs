@@ -12,8 +12,8 @@ const LINE_WIDTH: usize = 96;
 /// How the result is read: the columns of the terminal it is printed on, and whether in colour.
 static READING: OnceLock<(Option<usize>, bool)> = OnceLock::new();
 
-/// Says whether the result goes to standard output: tables fit a terminal, and its colours are used unless
-/// NO_COLOR or TERM forbids them.
+/// Says whether the result goes to standard output: tables fit a terminal, and its colours are used
+/// unless NO_COLOR or TERM forbids them.
 pub(crate) fn goes_to_standard_output(is_so: bool) {
     let out = std::io::stdout();
     let reading = if is_so && out.is_terminal() {
@@ -193,8 +193,8 @@ pub(crate) fn findings_below(findings: &[Finding]) -> String {
     }
 }
 
-/// All findings, wrapped: severity and code, then what it concerns and the text, indented. Those that
-/// say the same of several takes stand once.
+/// All findings, wrapped: severity and code, then what it concerns and the text, indented. Those
+/// that say the same of several takes stand once.
 pub(crate) fn all_findings(findings: &[Finding]) -> String {
     let lines = merged(findings).into_iter().map(|(finding, places)| {
         let place =

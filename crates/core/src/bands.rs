@@ -1,4 +1,5 @@
-//! Bands of frequency: those of 1/N octave (IEC 61260-1), and the frequency weighting A (IEC 61672-1).
+//! Bands of frequency: those of 1/N octave (IEC 61260-1), and the frequency weighting A (IEC
+//! 61672-1).
 
 use serde::Serialize;
 
@@ -16,7 +17,8 @@ pub struct Band {
 }
 
 impl Band {
-    /// The rounded middle that the band is called by (IEC 61260-1:2014, annex E): 31.5 Hz, 160 Hz; of narrower bands the middle itself.
+    /// The rounded middle that the band is called by (IEC 61260-1:2014, annex E): 31.5 Hz, 160 Hz;
+    /// of narrower bands the middle itself.
     #[must_use]
     pub fn nominal_hz(&self) -> f64 {
         const NAMES: [f64; 11] = [1.0, 1.25, 1.6, 2.0, 2.5, 3.15, 4.0, 5.0, 6.3, 8.0, 10.0];

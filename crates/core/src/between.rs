@@ -37,8 +37,8 @@ impl Interpolator {
         Self { taps, phases, kernel: kernel.collect() }
     }
 
-    /// Share of the sample rate below which frequencies pass: half of it less half the transition, which is that of
-    /// a filter designed by J. F. Kaiser's rule for −90 dB.
+    /// Share of the sample rate below which frequencies pass: half of it less half the transition,
+    /// which is that of a filter designed by J. F. Kaiser's rule for −90 dB.
     pub(crate) fn passes(&self) -> f64 {
         0.5 - 3.2 / self.taps as f64
     }

@@ -2,13 +2,13 @@
 //!
 //! # What it computes
 //!
-//! The ideal response is 1 in the bands that are kept and 0 elsewhere. Its impulse response, a sum of
-//! sincs, is cut by a Kaiser window of β = 0.1102·(A − 8.7) to a length of (A − 7.95)/(2.285·Δω)
-//! samples (J. F. Kaiser, Proc. IEEE Int. Symp. Circuits and Systems, 1974), Δω being the width of the
-//! transition in radians per sample. Each edge is at −6 dB, in the middle of its transition; beyond
-//! it the stop band lies below −A dB, and the pass band ripples by as little: with A = 110 dB by
-//! 3·10⁻⁵ dB. The response is symmetric, so that the phase is linear, and the delay of half its
-//! length is taken out: what comes out is as long as what went in, and lies where it lay.
+//! The ideal response is 1 in the bands that are kept and 0 elsewhere. Its impulse response, a sum
+//! of sincs, is cut by a Kaiser window of β = 0.1102·(A − 8.7) to a length of (A − 7.95)/(2.285·Δω)
+//! samples (J. F. Kaiser, Proc. IEEE Int. Symp. Circuits and Systems, 1974), Δω being the width of
+//! the transition in radians per sample. Each edge is at −6 dB, in the middle of its transition;
+//! beyond it the stop band lies below −A dB, and the pass band ripples by as little: with A = 110
+//! dB by 3·10⁻⁵ dB. The response is symmetric, so that the phase is linear, and the delay of half
+//! its length is taken out: what comes out is as long as what went in, and lies where it lay.
 
 use std::f64::consts::{PI, TAU};
 

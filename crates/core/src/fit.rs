@@ -17,7 +17,8 @@ pub(crate) struct Line {
 }
 
 impl Line {
-    /// The line through points x, y with their weights; `None` where they do not differ in x, or weigh nothing.
+    /// The line through points x, y with their weights; `None` where they do not differ in x, or
+    /// weigh nothing.
     pub(crate) fn through(points: impl Iterator<Item = (f64, f64, f64)> + Clone) -> Option<Self> {
         let (mut weight, mut of_x, mut of_y) = (0.0, 0.0, 0.0);
         for (x, y, w) in points.clone() {
@@ -48,7 +49,8 @@ impl Line {
         self.mean_y + self.slope * (x - self.mean_x)
     }
 
-    /// Variance of the line at a place, where weights are the inverse of variances: 1/Σw + (x − x̄)²/Σw(x − x̄)².
+    /// Variance of the line at a place, where weights are the inverse of variances: 1/Σw + (x −
+    /// x̄)²/Σw(x − x̄)².
     pub(crate) fn variance_at(&self, x: f64) -> f64 {
         1.0 / self.weight + (x - self.mean_x).powi(2) / self.square
     }

@@ -1,6 +1,7 @@
 //! Small systems of linear equations.
 
-/// Solves A·x = b for each column b of `right`, by elimination with pivots; `None` where A is singular.
+/// Solves A·x = b for each column b of `right`, by elimination with pivots; `None` where A is
+/// singular.
 pub(crate) fn solve<const N: usize, const M: usize>(
     mut left: [[f64; N]; N],
     mut right: [[f64; M]; N],

@@ -20,8 +20,8 @@ fn or_unknown<'de, D: Deserializer<'de>>(deserializer: D) -> Result<f64, D::Erro
     Ok(Option::deserialize(deserializer)?.unwrap_or(f64::NAN))
 }
 
-/// Ways to serialise a field `x` that may be unknown as two keys, `x` and `x_u`, both null where it is:
-/// `#[serde(flatten, serialize_with = "flat::x")]`.
+/// Ways to serialise a field `x` that may be unknown as two keys, `x` and `x_u`, both null where it
+/// is: `#[serde(flatten, serialize_with = "flat::x")]`.
 pub(crate) mod flat {
     use super::{Measured, SerializeMap, Serializer};
 

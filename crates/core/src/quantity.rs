@@ -1,7 +1,8 @@
-//! A number of a result, with all that is said of it: where it stands, its name, unit and decimals, and its value.
+//! A number of a result, with all that is said of it: where it stands, its name, unit and decimals,
+//! and its value.
 //!
-//! Every result lists its numbers ([`Quantities`]); whatever compares results, follows them over a condition, sets
-//! limits to them or puts them on a page reads that list and nothing else.
+//! Every result lists its numbers ([`Quantities`]); whatever compares results, follows them over a
+//! condition, sets limits to them or puts them on a page reads that list and nothing else.
 //!
 //! ```
 //! use tonemap_core::quantity::{Key, Label, Quantity, Unit};
@@ -23,10 +24,11 @@ use serde::{Deserialize, Deserializer, Serialize, Serializer};
 use crate::error::Error;
 use crate::measured::Measured;
 
-/// Where a number stands in a result: names from the result down, each perhaps with an item of a list.
+/// Where a number stands in a result: names from the result down, each perhaps with an item of a
+/// list.
 ///
-/// Written as in JSON, with items by their number: `f0_hz`, `partials[3].frequency_hz`, and bands by their nominal
-/// frequency: `bands[31.5Hz].level_db`.
+/// Written as in JSON, with items by their number: `f0_hz`, `partials[3].frequency_hz`, and bands
+/// by their nominal frequency: `bands[31.5Hz].level_db`.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct Key(Vec<Step>);
 

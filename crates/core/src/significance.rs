@@ -1,4 +1,5 @@
-//! When a difference is real: larger than chance makes any of so many differences in [`FALSE_RATE`] of all comparisons.
+//! When a difference is real: larger than chance makes any of so many differences in [`FALSE_RATE`]
+//! of all comparisons.
 
 use std::collections::HashMap;
 
@@ -7,7 +8,8 @@ use statrs::distribution::{ContinuousCDF, FisherSnedecor, StudentsT};
 use crate::measured::Measured;
 use crate::units::db_from_power;
 
-/// Share of comparisons of two sounds without a difference in which some difference, of any table, is told as real.
+/// Share of comparisons of two sounds without a difference in which some difference, of any table,
+/// is told as real.
 pub const FALSE_RATE: f64 = 0.05;
 /// Tables of a comparison, which share the rate: levels, bands, bins, partials, descriptors.
 const TABLES: f64 = 5.0;
@@ -25,15 +27,17 @@ impl Family {
         Self { one_sided: FALSE_RATE / TABLES / (2.0 * count.max(1.0)), of_powers: HashMap::new() }
     }
 
-    /// Over its uncertainty, what a difference exceeds that is real; the uncertainty comes from so many degrees of freedom.
+    /// Over its uncertainty, what a difference exceeds that is real; the uncertainty comes from so
+    /// many degrees of freedom.
     pub(crate) fn over_u(&self, freedom: f64) -> f64 {
         let freedom = freedom.clamp(1.0, 1e6);
         StudentsT::new(0.0, 1.0, freedom)
             .map_or(f64::INFINITY, |t| t.inverse_cdf(1.0 - self.one_sided))
     }
 
-    /// What the ratio of two noise powers exceeds that differ, in dB. Each is worth so many independent periodograms; their ratio
-    /// follows an F distribution with twice as many degrees of freedom.
+    /// What the ratio of two noise powers exceeds that differ, in dB. Each is worth so many
+    /// independent periodograms; their ratio follows an F distribution with twice as many degrees
+    /// of freedom.
     pub(crate) fn powers_db(&mut self, a_periodograms: f64, b_periodograms: f64) -> f64 {
         // In steps of a sixteenth of an octave, downwards.
         const STEPS: f64 = 16.0;
@@ -48,14 +52,16 @@ impl Family {
     }
 }
 
-/// Over its uncertainty, what one of so many differences exceeds that is real, where all uncertainties come from some ten values each.
+/// Over its uncertainty, what one of so many differences exceeds that is real, where all
+/// uncertainties come from some ten values each.
 #[must_use]
 pub fn limit_over_u(count: usize) -> f64 {
     const FREEDOM: f64 = 10.0;
     Family::new(count as f64).over_u(FREEDOM)
 }
 
-/// Differences of pairs, the second less the first, and whether each is real, as far as both uncertainties are known.
+/// Differences of pairs, the second less the first, and whether each is real, as far as both
+/// uncertainties are known.
 #[must_use]
 pub fn judged(pairs: &[(Measured, Measured)]) -> Vec<(Measured, Option<bool>)> {
     let is_known = |(a, b): &&(Measured, Measured)| a.u.is_finite() && b.u.is_finite();
@@ -95,7 +101,8 @@ mod tests {
 
     #[test]
     fn limits_agree_with_tables() {
-        // One test of 1 % on both sides: t of 10 degrees 3.169, of many 2.576; F of 10 and 10 degrees 5.847.
+        // One test of 1 % on both sides: t of 10 degrees 3.169, of many 2.576; F of 10 and 10
+        // degrees 5.847.
         let mut one = Family::new(1.0);
         assert!((one.over_u(10.0) - 3.169).abs() < 1e-3);
         assert!((one.over_u(1e6) - 2.576).abs() < 1e-3);

@@ -52,7 +52,8 @@ impl RealTransform {
     }
 }
 
-/// The `length` real values whose transform is `spectrum`, which is real: symmetric about the first.
+/// The `length` real values whose transform is `spectrum`, which is real: symmetric about the
+/// first.
 pub(crate) fn real_inverse(spectrum: &[f64], length: usize) -> Vec<f64> {
     inverse(spectrum.iter().map(|x| Complex::new(*x, 0.0)).collect(), length)
 }

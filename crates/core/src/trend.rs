@@ -1,19 +1,23 @@
-//! A measured quantity against a condition: straight line, monotone course, change from step to step.
+//! A measured quantity against a condition: straight line, monotone course, change from step to
+//! step.
 //!
 //! # What it computes
 //!
-//! **Line.** y = a + b·x by least squares, each value weighted by 1/(u² + s²): u its own uncertainty, s what the values scatter beside it,
-//! which is 0 where the uncertainties explain the scatter about the line, and else so large that Σ r²/(u² + s²) is the number of
-//! degrees of freedom (J. Mandel and R. C. Paule, Anal. Chem. 42, 1970). The uncertainty of slope and intercept follows from the weights; where s
-//! is not 0 it is itself known from n − 2 degrees of freedom only, and they are widened so that ± 2 u hold as often as for a normal
-//! distribution (Student's t; JCGM 100:2008, G.3). The band about the line holds the true line with 95 % at each place, by the same
-//! distribution.
+//! **Line.** y = a + b·x by least squares, each value weighted by 1/(u² + s²): u its own
+//! uncertainty, s what the values scatter beside it, which is 0 where the uncertainties explain the
+//! scatter about the line, and else so large that Σ r²/(u² + s²) is the number of degrees of
+//! freedom (J. Mandel and R. C. Paule, Anal. Chem. 42, 1970). The uncertainty of slope and
+//! intercept follows from the weights; where s is not 0 it is itself known from n − 2 degrees of
+//! freedom only, and they are widened so that ± 2 u hold as often as for a normal distribution
+//! (Student's t; JCGM 100:2008, G.3). The band about the line holds the true line with 95 % at each
+//! place, by the same distribution.
 //!
-//! **Monotone.** The rising or the falling course that is nearest by the same weights, by pooling of adjacent violators (M. Ayer et al., Ann. Math.
-//! Stat. 26, 1955); of the two the nearer one. Its band is ± 2 u of the mean of each pool.
+//! **Monotone.** The rising or the falling course that is nearest by the same weights, by pooling
+//! of adjacent violators (M. Ayer et al., Ann. Math. Stat. 26, 1955); of the two the nearer one.
+//! Its band is ± 2 u of the mean of each pool.
 //!
-//! **Steps.** The change from the mean at one value of the condition to that at the next, and whether it is real
-//! ([`crate::significance::FALSE_RATE`]).
+//! **Steps.** The change from the mean at one value of the condition to that at the next, and
+//! whether it is real ([`crate::significance::FALSE_RATE`]).
 
 use serde::{Serialize, Serializer};
 use statrs::distribution::{ContinuousCDF, StudentsT};
@@ -210,7 +214,8 @@ fn steps(means: &[TrendPoint]) -> Vec<TrendStep> {
         .collect()
 }
 
-/// The line through values, each weighted by the inverse of its variance and of what scatters beside it.
+/// The line through values, each weighted by the inverse of its variance and of what scatters
+/// beside it.
 fn fitted(points: &[TrendPoint], extra: f64) -> Option<Line> {
     let weight = |point: &TrendPoint| {
         let u = if point.value.u.is_finite() { point.value.u } else { 0.0 };
@@ -247,8 +252,8 @@ fn line(points: &[TrendPoint]) -> Option<(TrendLine, Vec<CourseValue>)> {
         high = low;
     }
     let fit = fitted(points, high)?;
-    // Where the scatter had to be estimated the limits are those of Student's t, where the uncertainties
-    // explain it those of a normal distribution.
+    // Where the scatter had to be estimated the limits are those of Student's t, where the
+    // uncertainties explain it those of a normal distribution.
     let freedom = if high > tiny { freedom } else { 1e6 };
     let student = StudentsT::new(0.0, 1.0, freedom).ok()?;
     let t = student.inverse_cdf(0.975);

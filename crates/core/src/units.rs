@@ -406,8 +406,8 @@ impl FromStr for Seconds {
     }
 }
 
-/// Where to cut through time and frequency as typed: at a time (`1.25s`), or at a frequency (`A4`, `440Hz`). A
-/// number without a unit could be either, and is refused.
+/// Where to cut through time and frequency as typed: at a time (`1.25s`), or at a frequency (`A4`,
+/// `440Hz`). A number without a unit could be either, and is refused.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub enum Cut {
     /// At a time.

@@ -29,8 +29,8 @@ impl Wavering {
     }
 }
 
-/// Fits a line and a sine of 2.5 to 12 Hz by least squares, the rate to where most is accounted for; of a
-/// long course to its middle, since no vibrato keeps its phase for longer.
+/// Fits a line and a sine of 2.5 to 12 Hz by least squares, the rate to where most is accounted
+/// for; of a long course to its middle, since no vibrato keeps its phase for longer.
 pub(crate) fn wavering(course: &[f64], hop_s: f64) -> Wavering {
     const RATES_HZ: (f64, f64) = (2.5, 12.0);
     const LONGEST_S: f64 = 8.0;
@@ -72,8 +72,8 @@ pub(crate) fn wavering(course: &[f64], hop_s: f64) -> Wavering {
     Wavering { centre, drift, rate_hz, depth, share, rest, duration_s }
 }
 
-/// Least squares of a + b·t + c·cos + d·sin, t from the middle: a, slope, amplitude of the sine, and RMS of the rest. A rate of 0
-/// leaves the sine out.
+/// Least squares of a + b·t + c·cos + d·sin, t from the middle: a, slope, amplitude of the sine,
+/// and RMS of the rest. A rate of 0 leaves the sine out.
 fn line_and_sine(course: &[f64], hop_s: f64, rate_hz: f64) -> (f64, f64, f64, f64) {
     let terms = if rate_hz > 0.0 { 4 } else { 2 };
     let middle = 0.5 * (course.len() as f64 - 1.0);

@@ -283,8 +283,8 @@ impl Window {
         sum / sum_at_zero
     }
 
-    /// Greatest amplitude of any side lobe at `distance_bins` from the main lobe or farther, re
-    /// the main lobe. Beyond a quarter of the range studied the envelope is taken to fall by 6 dB per
+    /// Greatest amplitude of any side lobe at `distance_bins` from the main lobe or farther, re the
+    /// main lobe. Beyond a quarter of the range studied the envelope is taken to fall by 6 dB per
     /// octave at most, the slowest that any of the windows does.
     #[must_use]
     pub fn side_lobe_beyond(&self, distance_bins: f64) -> f64 {
@@ -295,14 +295,15 @@ impl Window {
         if index <= quarter {
             return studied;
         }
-        // The ends of a sampled window make lobes that go as cot(πx/N) or 1/sin(πx/N): at a quarter of
-        // the range within 6 % of 1/(πx/N), as for a long window, but far less or more at its end.
+        // The ends of a sampled window make lobes that go as cot(πx/N) or 1/sin(πx/N): at a quarter
+        // of the range within 6 % of 1/(πx/N), as for a long window, but far less or more at its
+        // end.
         studied.max(1.06 * self.side_lobes[quarter] * quarter as f64 / index as f64)
     }
 
     /// Loss of frequency accuracy against the Cramér–Rao bound when one frame of this window is
-    /// used alone: √(Σt²·Σw²t²) / |Σwt²| with t from the middle; 1.53 for Hann. The flat-top, whose main lobe has
-    /// no definite top, loses a factor of a hundred.
+    /// used alone: √(Σt²·Σw²t²) / |Σwt²| with t from the middle; 1.53 for Hann. The flat-top, whose
+    /// main lobe has no definite top, loses a factor of a hundred.
     #[must_use]
     pub fn frequency_loss(&self) -> f64 {
         let middle = (self.samples.len() as f64 - 1.0) / 2.0;
@@ -400,10 +401,10 @@ mod tests {
         *Window::new(kind, 16_384).expect("long enough").figures()
     }
 
-    /// Table I of Harris (1978). Two of his figures are not those of the windows as he defines them,
-    /// as the closed form of their transforms shows: Hamming's scalloping (he gives −1.78 dB) and
-    /// the −6 dB width of Blackman–Harris (2.72). The flat-top's noise bandwidth is the closed form
-    /// 1 + ½ Σ a², the other figures follow from the textbook sum below.
+    /// Table I of Harris (1978). Two of his figures are not those of the windows as he defines
+    /// them, as the closed form of their transforms shows: Hamming's scalloping (he gives −1.78 dB)
+    /// and the −6 dB width of Blackman–Harris (2.72). The flat-top's noise bandwidth is the closed
+    /// form 1 + ½ Σ a², the other figures follow from the textbook sum below.
     #[test]
     fn figures_agree_with_the_published_ones() {
         for (kind, gain, bandwidth, width, scalloping, side_lobe) in [

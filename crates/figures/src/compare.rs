@@ -43,7 +43,8 @@ pub struct MapsFigure<'a> {
     pub words: Words<'a>,
 }
 
-/// Draws both spectra on one scale, and below it, on a scale of its own, the difference in bands: shaded what chance explains, filled what is real.
+/// Draws both spectra on one scale, and below it, on a scale of its own, the difference in bands:
+/// shaded what chance explains, filled what is real.
 ///
 /// # Errors
 ///

@@ -14,7 +14,8 @@ use crate::theme;
 ///
 /// # Errors
 ///
-/// [`Error::Drawing`] if the drawing is no XML or a font is damaged, which would be faults of this program.
+/// [`Error::Drawing`] if the drawing is no XML or a font is damaged, which would be faults of this
+/// program.
 pub(crate) fn outlined(head: &str, layer: &str) -> Result<String, Error> {
     let svg = format!("{head}{layer}</svg>");
     let document = roxmltree::Document::parse(&svg).map_err(Error::drawing)?;
@@ -102,7 +103,8 @@ mod tests {
 
     const HEAD: &str = "<svg xmlns=\"http://www.w3.org/2000/svg\">";
 
-    /// The outline of words at (1000, 500), 100 units high: the numbers of its path, and how many contours it has.
+    /// The outline of words at (1000, 500), 100 units high: the numbers of its path, and how many
+    /// contours it has.
     fn outline(words: &str, anchor: &str) -> (Vec<(f64, f64)>, usize) {
         let layer = format!(
             "<rect/><text x=\"1000\" y=\"500\" dy=\"0.76em\" text-anchor=\"{anchor}\" \

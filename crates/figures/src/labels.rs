@@ -148,8 +148,8 @@ impl Taken {
         Self { frames, leaders: Vec::new() }
     }
 
-    /// Labels the tone whose mark is at `place`, if there is room; in a colour of its own where there
-    /// are several spectra.
+    /// Labels the tone whose mark is at `place`, if there is room; in a colour of its own where
+    /// there are several spectra.
     pub(crate) fn draw_label(
         &mut self,
         sheet: &Sheet<'_>,
@@ -162,8 +162,8 @@ impl Taken {
         self.draw(sheet, panel, skyline, place, &label(peak), colour)
     }
 
-    /// A label of one line beside, above or below its mark, where it covers nothing; if it must be there,
-    /// in the first place inside the panel even so.
+    /// A label of one line beside, above or below its mark, where it covers nothing; if it must be
+    /// there, in the first place inside the panel even so.
     pub(crate) fn draw_beside(
         &mut self,
         sheet: &Sheet<'_>,

@@ -1,7 +1,8 @@
 //! Tone Map's results drawn.
 //!
 //! Every figure is drawn once, as layers of SVG with pictures of pixels between them; its PNG is a
-//! rendering of those, so that the two are the same picture. Fonts are embedded: no system font is needed, and none is used.
+//! rendering of those, so that the two are the same picture. Fonts are embedded: no system font is
+//! needed, and none is used.
 //!
 //! | module | holds |
 //! |---|---|
@@ -24,9 +25,10 @@
 //! | [`report_page`] | a page of charts that can be zoomed and read |
 //! | [`index_page`] | a page that shows a run of commands with their tables and figures |
 //!
-//! Inside, a figure is made of `panel`s (two axes and what lies between them) on a `sheet`
-//! (lines, shapes, text and pictures in pixels); `theme` holds every colour and size, `colours` the
-//! maps of pictures, `marks` lays tracks and events over them, `ticks` chooses round values, and `labels` and `legend` name what is drawn.
+//! Inside, a figure is made of `panel`s (two axes and what lies between them) on a `sheet` (lines,
+//! shapes, text and pictures in pixels); `theme` holds every colour and size, `colours` the maps of
+//! pictures, `marks` lays tracks and events over them, `ticks` chooses round values, and `labels`
+//! and `legend` name what is drawn.
 
 mod colours;
 mod compare;

@@ -47,12 +47,13 @@ impl Words<'_> {
     }
 }
 
-/// Lines under a plot at most: of settings, and of findings. The drawing keeps its share of the page.
+/// Lines under a plot at most: of settings, and of findings. The drawing keeps its share of the
+/// page.
 const SETTINGS_LINES: usize = 4;
 const FINDING_LINES: usize = 2;
 
-/// The lines: settings, then the findings above *note*: in full where there is room for them, else the
-/// most serious as far as it goes, how many others there are and which.
+/// The lines: settings, then the findings above *note*: in full where there is room for them, else
+/// the most serious as far as it goes, how many others there are and which.
 pub(crate) fn lines(notes: &[String], findings: &[Finding], size: Size) -> Vec<(String, Type)> {
     let settings = Type::new(theme::LABEL_PX, theme::PALE_INK);
     let alarm = Type::new(theme::LABEL_PX, theme::FINDING);

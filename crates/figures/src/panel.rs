@@ -84,8 +84,9 @@ pub(crate) struct Panel {
     pub(crate) y: Axis,
 }
 
-/// A curve through the middles of the short runs in which its height stays the same, given its points as
-/// position in pixels and height: what takes its values from steps does not show them as stairs.
+/// A curve through the middles of the short runs in which its height stays the same, given its
+/// points as position in pixels and height: what takes its values from steps does not show them as
+/// stairs.
 pub(crate) fn without_stairs(points: impl IntoIterator<Item = (f64, f64)>) -> Vec<(f64, f64)> {
     const WIDEST_STAIR_PX: f64 = 16.0;
     let mut runs: Vec<(f64, f64, f64)> = Vec::new();

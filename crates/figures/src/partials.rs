@@ -30,8 +30,8 @@ pub struct PartialsFigure<'a> {
     pub words: Words<'a>,
 }
 
-/// Draws levels over time, levels over frequency, and, where there is a fundamental, how far each partial lies
-/// from harmonic with the law that was fitted.
+/// Draws levels over time, levels over frequency, and, where there is a fundamental, how far each
+/// partial lies from harmonic with the law that was fitted.
 ///
 /// # Errors
 ///

@@ -145,8 +145,8 @@ pub struct EvidenceFigure<'a> {
     pub reference_hz: f64,
 }
 
-/// Draws what speaks for a fundamental: the spectrum with the series that won, the correlation with itself,
-/// and the rivals.
+/// Draws what speaks for a fundamental: the spectrum with the series that won, the correlation with
+/// itself, and the rivals.
 ///
 /// # Errors
 ///

@@ -92,7 +92,8 @@ impl Picture {
     }
 }
 
-/// A finished drawing: lines, shapes and text in layers, with a picture between one layer and the next.
+/// A finished drawing: lines, shapes and text in layers, with a picture between one layer and the
+/// next.
 #[derive(Debug, Clone)]
 pub struct Figure {
     size: Size,

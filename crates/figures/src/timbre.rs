@@ -202,7 +202,8 @@ fn draw_course(
     Ok(())
 }
 
-/// Draws the levels of the harmonics as bars with the noise around each, their cumulative power, and the noise by octaves.
+/// Draws the levels of the harmonics as bars with the noise around each, their cumulative power,
+/// and the noise by octaves.
 ///
 /// # Errors
 ///

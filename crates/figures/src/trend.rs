@@ -26,7 +26,8 @@ pub struct TrendFigure<'a> {
     pub words: Words<'a>,
 }
 
-/// Draws values with bars of ± 2 u over the condition, and the curve through them with its band of 95 %.
+/// Draws values with bars of ± 2 u over the condition, and the curve through them with its band of
+/// 95 %.
 ///
 /// # Errors
 ///

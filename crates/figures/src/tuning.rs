@@ -1,4 +1,5 @@
-//! Tuning drawn: cents and inharmonicity across the compass, the spectra of all notes, partials against ratios wanted.
+//! Tuning drawn: cents and inharmonicity across the compass, the spectra of all notes, partials
+//! against ratios wanted.
 
 use tonemap_core::tuning::{CompassCurve, TunedNote, Tuning};
 use tonemap_core::units::{LevelReference, Note};
@@ -70,8 +71,8 @@ pub struct TargetsFigure<'a> {
     pub words: Words<'a>,
 }
 
-/// Draws cents over the notes with their uncertainty and the curve of the stretch, and below, where there are any, the inharmonicities on a
-/// logarithmic axis.
+/// Draws cents over the notes with their uncertainty and the curve of the stretch, and below, where
+/// there are any, the inharmonicities on a logarithmic axis.
 ///
 /// # Errors
 ///
@@ -160,8 +161,8 @@ fn draw_value(
 /// A name and the mark that it belongs to.
 type PlacedName = ((f64, f64), String);
 
-/// The names of outliers, in bold, then the values of the others, each where it covers no mark and no
-/// other; what has no room is left out, an outlier never.
+/// The names of outliers, in bold, then the values of the others, each where it covers no mark and
+/// no other; what has no room is left out, an outlier never.
 fn draw_names(
     sheet: &Sheet<'_>,
     panel: &Panel,

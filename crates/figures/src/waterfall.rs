@@ -35,8 +35,8 @@ pub struct WaterfallFigure<'a> {
 const TOP_PX: f64 = 78.0;
 /// Space at the right, for times.
 const RIGHT_PX: f64 = 84.0;
-/// Share of the height that a spectrum may rise, and of the width by which the last is shifted against
-/// the first.
+/// Share of the height that a spectrum may rise, and of the width by which the last is shifted
+/// against the first.
 const RISE: f64 = 0.34;
 const SHIFT: f64 = 0.10;
 /// Spectra, at least this many pixels apart.
@@ -76,8 +76,8 @@ pub fn waterfall_figure(figure: &WaterfallFigure<'_>, size: Size) -> Result<Figu
     })
 }
 
-/// The columns that are shown: those whose frames lie in the span as a whole, if there are any, so that the
-/// cut at its ends does not look like sound.
+/// The columns that are shown: those whose frames lie in the span as a whole, if there are any, so
+/// that the cut at its ends does not look like sound.
 fn spectra(figure: &WaterfallFigure<'_>) -> std::ops::Range<usize> {
     let plan = &figure.spectrogram.plan;
     match plan.whole_columns() {

@@ -5,8 +5,8 @@ use crate::error::Error;
 /// Channels read at most. A header that states more is likely to lie, and each costs memory.
 const MOST_CHANNELS: usize = 256;
 
-/// Highest sample rate that is read, in Hz: far above any converter's. Frames are as long as the rate
-/// says, so that a header that lies would ask for any amount of memory.
+/// Highest sample rate that is read, in Hz: far above any converter's. Frames are as long as the
+/// rate says, so that a header that lies would ask for any amount of memory.
 const HIGHEST_RATE_HZ: f64 = 10e6;
 
 /// Refuses a number of channels that is out of the ordinary.

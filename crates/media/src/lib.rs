@@ -17,7 +17,8 @@
 //!   1 − 2^(1−b). Samples wider than 25 bits are rounded to `f32`.
 //! - A sample that is not a number, or infinite, is read as 0 and counted
 //!   ([`TakeReader::not_finite`]): nothing else in the program has to deal with it.
-//! - A file that ends early gives what it has; [`TakeReader::missing_frames`] says how much it lacks.
+//! - A file that ends early gives what it has; [`TakeReader::missing_frames`] says how much it
+//!   lacks.
 //!
 //! ```no_run
 //! use tonemap_media::{Block, TakeReader};

@@ -111,7 +111,8 @@ impl TakeReader {
         Ok(more)
     }
 
-    /// Hands the frames `start..end` to `take`, block by block; it may keep a block and leave another.
+    /// Hands the frames `start..end` to `take`, block by block; it may keep a block and leave
+    /// another.
     ///
     /// # Errors
     ///

@@ -1,11 +1,12 @@
-//! Partial tracks in the Sound Description Interchange Format (M. Wright et al., 1999; version 3 of its frames):
-//! frames 1HRM for the partials of a harmonic sound, 1TRC for others.
+//! Partial tracks in the Sound Description Interchange Format (M. Wright et al., 1999; version 3 of
+//! its frames): frames 1HRM for the partials of a harmonic sound, 1TRC for others.
 //!
-//! All numbers are big-endian. A file begins with the frame `SDIF`; each frame has four letters, its size, a
-//! time in seconds, the number of its stream and of its matrices; each matrix four letters, the type of its
-//! numbers, its rows and columns, and the numbers row by row, filled up to a multiple of eight bytes. Here a
-//! row is a partial: its index (in 1HRM the number of the harmonic), frequency in Hz, amplitude and phase of a
-//! cosine in radians, all as 64-bit floats, so that what is read is what was written to the bit.
+//! All numbers are big-endian. A file begins with the frame `SDIF`; each frame has four letters,
+//! its size, a time in seconds, the number of its stream and of its matrices; each matrix four
+//! letters, the type of its numbers, its rows and columns, and the numbers row by row, filled up to
+//! a multiple of eight bytes. Here a row is a partial: its index (in 1HRM the number of the
+//! harmonic), frequency in Hz, amplitude and phase of a cosine in radians, all as 64-bit floats, so
+//! that what is read is what was written to the bit.
 
 use crate::error::Error;
 
@@ -96,8 +97,8 @@ pub fn sdif_file(kind: SdifKind, frames: &[SdifFrame]) -> Vec<u8> {
 ///
 /// # Errors
 ///
-/// [`Error::Unknown`] if it is no such file, [`Error::Damaged`] if it breaks the rules of the format,
-/// [`Error::Unsupported`] if it holds no partials, or both kinds.
+/// [`Error::Unknown`] if it is no such file, [`Error::Damaged`] if it breaks the rules of the
+/// format, [`Error::Unsupported`] if it holds no partials, or both kinds.
 pub fn read_sdif(bytes: &[u8]) -> Result<(SdifKind, Vec<SdifFrame>), Error> {
     let mut file = Bytes { rest: bytes };
     if file.take(4).ok() != Some(b"SDIF") {

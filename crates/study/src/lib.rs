@@ -23,12 +23,12 @@
 //! conditions = { cut = 3, distance = "1.2 m", strings = "both" }
 //! ```
 //!
-//! All keys may be left out but `name` and `file`. A key that is not listed here is an error: it may
-//! be a slip of the pen. The file is meant to be edited by hand, too: when the tool changes it,
+//! All keys may be left out but `name` and `file`. A key that is not listed here is an error: it
+//! may be a slip of the pen. The file is meant to be edited by hand, too: when the tool changes it,
 //! comments and order stay.
 //!
-//! Results that were measured for a trend or a report are kept in the hidden folder `.tonemap`, which may be deleted at
-//! any time. Each has a checksum: one that is damaged is measured again.
+//! Results that were measured for a trend or a report are kept in the hidden folder `.tonemap`,
+//! which may be deleted at any time. Each has a checksum: one that is damaged is measured again.
 
 mod condition;
 mod error;

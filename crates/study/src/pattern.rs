@@ -46,7 +46,8 @@ impl FromStr for Pattern {
 }
 
 impl Pattern {
-    /// The conditions in a file name; `None` if it does not match. A place takes as little as it can.
+    /// The conditions in a file name; `None` if it does not match. A place takes as little as it
+    /// can.
     #[must_use]
     pub fn read(&self, file_name: &str) -> Option<Vec<(String, Condition)>> {
         let mut rest = file_name.strip_prefix(&self.start)?;

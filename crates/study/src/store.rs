@@ -19,7 +19,8 @@ pub struct ResultStore {
 const MOST_BYTES: u64 = 1 << 30;
 
 impl ResultStore {
-    /// The store in the folder of a study; its folder may have to be made before a result is put in.
+    /// The store in the folder of a study; its folder may have to be made before a result is put
+    /// in.
     #[must_use]
     pub fn in_study(folder: &Path) -> Self {
         Self { folder: folder.join(OWN_FOLDER).join("results") }

@@ -343,8 +343,8 @@ fn check_take(take: &Take, microphones: &BTreeMap<String, Microphone>) -> Result
     }
 }
 
-/// Channels are named on the command line: a name must be no number, no other channel's name and none
-/// of the words for several.
+/// Channels are named on the command line: a name must be no number, no other channel's name and
+/// none of the words for several.
 fn check_channel_names(take: &Take) -> Result<(), Error> {
     for (n, channel) in take.channels.iter().enumerate() {
         let name = &channel.name;

@@ -15,8 +15,9 @@ use crate::text;
 
 /// Make a saved result again and say whether it is the same
 ///
-/// The command that a result says it comes from is run anew. The hash of every take is compared with the one in the result, the program's
-/// version too, and then the result itself, byte for byte. The exit status is 0 if it is the same and 3 if it is not.
+/// The command that a result says it comes from is run anew. The hash of every take is compared
+/// with the one in the result, the program's version too, and then the result itself, byte for
+/// byte. The exit status is 0 if it is the same and 3 if it is not.
 #[derive(Args)]
 #[command(after_long_help = EXAMPLES)]
 pub(crate) struct Again {
@@ -115,7 +116,8 @@ fn group_again(group: &[Saved], folder: &Path) -> Result<(String, bool)> {
     Ok((said, false))
 }
 
-/// The folder in which the paths of a result lead to its takes: the current one, or that of the result.
+/// The folder in which the paths of a result lead to its takes: the current one, or that of the
+/// result.
 fn folder_of(was: &[Saved], path: &Path) -> PathBuf {
     let leads = |folder: &Path| {
         was.iter().flat_map(Saved::takes).all(|(take, _)| folder.join(take).is_file())

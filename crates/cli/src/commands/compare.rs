@@ -38,15 +38,16 @@ use crate::text;
 
 /// What differs between takes, and whether it is real
 ///
-/// The first is the reference; each other is compared with it. Recordings of one sound are aligned in time first: delay between samples, drift
-/// of the clocks, polarity, gain. Then level, spectrum, bands, partials, and descriptors of timbre. A difference that chance may have
-/// made is reported as not distinguishable. A plus between takes makes them repeats, which are judged by their spread. Saved results of one
-/// kind are compared number by number.
+/// The first is the reference; each other is compared with it. Recordings of one sound are aligned
+/// in time first: delay between samples, drift of the clocks, polarity, gain. Then level, spectrum,
+/// bands, partials, and descriptors of timbre. A difference that chance may have made is reported
+/// as not distinguishable. A plus between takes makes them repeats, which are judged by their
+/// spread. Saved results of one kind are compared number by number.
 #[derive(Args)]
 #[command(after_long_help = EXAMPLES)]
 pub(crate) struct Compare {
-    /// Takes, each perhaps with a part of it behind: take@0.5..1.2, take@left; repeats with a plus: a+b+c; or saved results,
-    /// FILE.json. One take alone: its channels
+    /// Takes, each perhaps with a part of it behind: take@0.5..1.2, take@left; repeats with a plus:
+    /// a+b+c; or saved results, FILE.json. One take alone: its channels
     #[arg(value_name = "SIDE", required_unless_present = "conditions")]
     sides: Vec<String>,
     #[command(flatten)]
@@ -99,7 +100,8 @@ struct HowArgs {
     /// Do not time-align the recordings; compare their long-term averages
     #[arg(long)]
     apart: bool,
-    /// Subtract the overall gain (or, for unaligned sounds, the level difference) from the spectral differences
+    /// Subtract the overall gain (or, for unaligned sounds, the level difference) from the spectral
+    /// differences
     #[arg(long)]
     match_gain: bool,
 }

@@ -19,8 +19,8 @@ use crate::status::Status;
 /// Write the takes of Alder Hall, a made-up village hall, and run the example on them
 ///
 /// The folder becomes a study of synthesised takes, with the tables and figures that the commands
-/// make of them, and index.html, a page that shows them all. Every command line is printed before it
-/// runs.
+/// make of them, and index.html, a page that shows them all. Every command line is printed before
+/// it runs.
 #[derive(Args)]
 pub(crate) struct Demo {
     /// Folder to make
@@ -591,7 +591,8 @@ impl Demo {
         files::write_whole(&self.folder.join(name), Content::Sound, file.get_ref(), true)
     }
 
-    /// A word of a command line; one with a star as a shell has it, the names of the files that match.
+    /// A word of a command line; one with a star as a shell has it, the names of the files that
+    /// match.
     fn expanded(&self, word: String) -> Result<Vec<String>> {
         let Some((start, end)) = word.split_once('*') else { return Ok(vec![word]) };
         let mut names = Vec::new();

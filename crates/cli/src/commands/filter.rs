@@ -28,9 +28,9 @@ use crate::text;
 /// Keep bands of a take, or remove them: linear phase, no delay
 ///
 /// Writes the span of the take, all its channels, with nothing left outside the bands (--keep) or
-/// inside them (--remove): 110 dB down beyond the transitions, and flat to 0.0001 dB where it passes.
-/// Half of each transition lies to either side of a band's edge, which is at -6 dB. --figure shows the
-/// spectrum before and after.
+/// inside them (--remove): 110 dB down beyond the transitions, and flat to 0.0001 dB where it
+/// passes. Half of each transition lies to either side of a band's edge, which is at -6 dB.
+/// --figure shows the spectrum before and after.
 #[derive(Args)]
 #[command(after_long_help = EXAMPLES)]
 #[command(group(ArgGroup::new("bands").args(["keep", "remove"]).required(true)))]

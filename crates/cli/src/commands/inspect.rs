@@ -29,12 +29,12 @@ const MOST_LISTED: usize = 12;
 
 /// Format, levels and noise of recordings, what sounds when, and what is wrong with them
 ///
-/// Reads each take once, or a span of it: levels with the true peak between samples, DC, clipping at
-/// and below full scale, noise floor, bandwidth and signs of a lossy coder, mains hum, clicks and
-/// dropouts, sounding regions and onsets. RMS levels are referred to a full-scale sine: such a sine
-/// reads 0 dBFS both as peak and as RMS. A span of at most 0.5 s is also given the period between the
-/// rising zero crossings in it. --figure draws the waveform and the level over time, with clips,
-/// regions and onsets marked.
+/// Reads each take once, or a span of it: levels with the true peak between samples, DC, clipping
+/// at and below full scale, noise floor, bandwidth and signs of a lossy coder, mains hum, clicks
+/// and dropouts, sounding regions and onsets. RMS levels are referred to a full-scale sine: such a
+/// sine reads 0 dBFS both as peak and as RMS. A span of at most 0.5 s is also given the period
+/// between the rising zero crossings in it. --figure draws the waveform and the level over time,
+/// with clips, regions and onsets marked.
 #[derive(Args)]
 pub(crate) struct Inspect {
     /// Recordings, their names in the study, or - for standard input

@@ -83,7 +83,8 @@ impl Command {
     }
 }
 
-/// How a command is run: alone, and within another on a take that is found already or on those that it names.
+/// How a command is run: alone, and within another on a take that is found already or on those that
+/// it names.
 struct Ways<'c> {
     alone: Box<dyn FnOnce() -> Result<Status> + 'c>,
     within: Box<dyn FnOnce(Option<&Named>) -> Result<Kept> + 'c>,
@@ -134,7 +135,8 @@ pub(crate) fn learn() {
     rerun::learn(&Cli::command(), RESULTS.map(|(name, _)| name).to_vec());
 }
 
-/// Runs a command line that measures within this one, on a take that is found already or on those that it names.
+/// Runs a command line that measures within this one, on a take that is found already or on those
+/// that it names.
 pub(crate) fn within(arguments: &[String], of: Option<&Named>) -> Result<Kept> {
     let mut words = vec!["tonemap".to_string()];
     words.extend(arguments.iter().cloned());

@@ -32,9 +32,10 @@ use crate::text;
 
 /// The partials of a note over time: inharmonicity, decay, beating
 ///
-/// The fundamental says where the partials are; --free follows them without one, as bells, bars and rooms
-/// need it. No frame reaches across the onset, so that an attack is not smeared. The complex envelope of each
-/// partial is fitted by one or two damped sinusoids: two frequencies beat, two decays make a knee.
+/// The fundamental says where the partials are; --free follows them without one, as bells, bars and
+/// rooms need it. No frame reaches across the onset, so that an attack is not smeared. The complex
+/// envelope of each partial is fitted by one or two damped sinusoids: two frequencies beat, two
+/// decays make a knee.
 #[derive(Args)]
 #[command(after_long_help = EXAMPLES)]
 pub(crate) struct Partials {
@@ -80,7 +81,8 @@ const EXAMPLES: &str = "Examples:
 struct SearchArgs {
     #[command(flatten)]
     fundamental: FundamentalArgs,
-    /// With --free: the spacing at which two partials are resolved: 30Hz, or A3..A#3 [default: 30Hz]
+    /// With --free: the spacing at which two partials are resolved: 30Hz, or A3..A#3 [default:
+    /// 30Hz]
     #[arg(long, value_name = "FREQUENCY", requires = "free")]
     resolve: Option<Separation>,
     /// Keep partials in this range only: 100Hz..8kHz
@@ -115,7 +117,8 @@ struct RatioArgs {
 #[derive(Args, Clone)]
 #[command(next_help_heading = "Figure")]
 struct LookArgs {
-    /// What is drawn: the tracks over a spectrogram, or levels over time with the deviation from harmonic
+    /// What is drawn: the tracks over a spectrogram, or levels over time with the deviation from
+    /// harmonic
     #[arg(long, value_name = "VIEW", default_value = "tracks", requires = "figure")]
     view: View,
     /// Colours of the spectrogram: ember, lagoon, or grey for print

@@ -30,9 +30,10 @@ use crate::text;
 
 /// Fundamental over time, notes, and the rejected alternatives
 ///
-/// Each frame is read as a harmonic series, whichever partial is the strongest and whether or not the
-/// first is there; the path through all frames then weighs continuity. Low notes get long frames, high
-/// ones short. Each note lists the alternative pitches and their confidence; --evidence shows one instant.
+/// Each frame is read as a harmonic series, whichever partial is the strongest and whether or not
+/// the first is there; the path through all frames then weighs continuity. Low notes get long
+/// frames, high ones short. Each note lists the alternative pitches and their confidence;
+/// --evidence shows one instant.
 #[derive(Args)]
 #[command(after_long_help = EXAMPLES)]
 pub(crate) struct Pitch {
@@ -75,8 +76,8 @@ struct SearchArgs {
     /// Distance between frames: 10ms, or 480 samples
     #[arg(long, value_name = "LENGTH", default_value = "10ms")]
     hop: Extent,
-    /// The note expected, which wins where two readings are nearly even; none to leave out that of the
-    /// study [default: that of the study]
+    /// The note expected, which wins where two readings are nearly even; none to leave out that of
+    /// the study [default: that of the study]
     #[arg(long, value_name = "NOTE")]
     expect: Option<Expected>,
     /// Frequency of A4 [default: that of the study, or 440Hz]

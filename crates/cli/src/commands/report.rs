@@ -35,8 +35,10 @@ use crate::text;
 
 /// One page about takes, to hand on: tables, charts to zoom and read, methods
 ///
-/// A self-contained HTML page that needs no network: what was found first, the takes at a glance, comparisons and trends, then every take with what its kind
-/// calls for, and how it was measured, with hashes. Analyses are run once and kept with the study, so that the next report is soon made.
+/// A self-contained HTML page that needs no network: what was found first, the takes at a glance,
+/// comparisons and trends, then every take with what its kind calls for, and how it was measured,
+/// with hashes. Analyses are run once and kept with the study, so that the next report is soon
+/// made.
 #[derive(Args)]
 #[command(after_long_help = EXAMPLES)]
 pub(crate) struct Report {
@@ -245,7 +247,8 @@ impl Report {
         }
     }
 
-    /// The sections of all takes, in their order. One that cannot be measured is told and does not stop the others.
+    /// The sections of all takes, in their order. One that cannot be measured is told and does not
+    /// stop the others.
     fn take_sections(
         &self,
         analyses: &Analyses,
@@ -465,7 +468,8 @@ fn told(findings: &[Finding], section: &str) -> Vec<(Severity, String)> {
     merged(&shown).into_iter().map(line).collect()
 }
 
-/// Adds the findings of a section to those of the page. Only those that say the same stand together.
+/// Adds the findings of a section to those of the page. Only those that say the same stand
+/// together.
 fn collect(all: &mut Vec<ReportFinding>, section: &ReportSection, findings: &[Finding]) {
     for finding in findings.iter().filter(|finding| finding.severity > Severity::Note) {
         let name = finding.place().unwrap_or_else(|| section.title.clone());

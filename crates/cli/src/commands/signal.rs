@@ -22,8 +22,8 @@ use crate::text;
 
 /// Make a test sound from a recipe: tones, series, strings, sweeps, noises, bursts
 ///
-/// What is in the sound is known exactly, so that any reading of it can be proved. A recipe is one or
-/// more voices that sound together, each in quotes: its kind, then name=value for its settings.
+/// What is in the sound is known exactly, so that any reading of it can be proved. A recipe is one
+/// or more voices that sound together, each in quotes: its kind, then name=value for its settings.
 #[derive(Args)]
 #[command(after_long_help = EXAMPLES)]
 pub(crate) struct Signal {

@@ -38,10 +38,10 @@ use crate::text;
 /// Level over time and frequency, as a picture and as numbers
 ///
 /// Frames by intention: --resolve says which frequencies to resolve, --time how little of time to
-/// blur; one is paid for with the other, and what was chosen is said. Frames that share a column of the
-/// picture are pooled by their maximum, so that a click shows in an hour of sound, and nothing is
-/// interpolated. Several takes or channels stand one above the other with the same colours and the same
-/// scale of time.
+/// blur; one is paid for with the other, and what was chosen is said. Frames that share a column of
+/// the picture are pooled by their maximum, so that a click shows in an hour of sound, and nothing
+/// is interpolated. Several takes or channels stand one above the other with the same colours and
+/// the same scale of time.
 #[derive(Args)]
 #[command(after_long_help = EXAMPLES)]
 pub(crate) struct Spectrogram {
@@ -64,12 +64,12 @@ pub(crate) struct Spectrogram {
     limits: LimitArgs,
     #[command(flatten)]
     output: OutputArgs,
-    /// Write the levels of the picture's cells too: as arrays, FILE.npz, as a table, FILE.csv, or as a
-    /// 16-bit picture, FILE.png, with its scales in FILE.png.json
+    /// Write the levels of the picture's cells too: as arrays, FILE.npz, as a table, FILE.csv, or
+    /// as a 16-bit picture, FILE.png, with its scales in FILE.png.json
     #[arg(long, value_name = "FILE", help_heading = "Files")]
     data: Option<PathBuf>,
-    /// In --data, every frame and every bin of the range instead of the picture's cells, each with the
-    /// frequency of its phase
+    /// In --data, every frame and every bin of the range instead of the picture's cells, each with
+    /// the frequency of its phase
     #[arg(long, requires = "data", help_heading = "Files")]
     every_frame: bool,
 }
@@ -133,7 +133,8 @@ enum Pool {
 #[derive(Args, Clone)]
 #[command(next_help_heading = "Marks")]
 struct MarkArgs {
-    /// Cut through the picture: the spectrum at a time, 1.25s, or the level over time at a frequency, A4
+    /// Cut through the picture: the spectrum at a time, 1.25s, or the level over time at a
+    /// frequency, A4
     #[arg(long = "slice", value_name = "WHERE", conflicts_with = "sketch")]
     slices: Vec<Cut>,
     /// Mark where something begins to sound
@@ -542,8 +543,8 @@ fn levels_db(power: &[f32], reference: LevelReference) -> Vec<f32> {
     power.iter().map(|power| (db_from_power(f64::from(*power)) + offset) as f32).collect()
 }
 
-/// The loudest cell, away from the ends of the span if it is long enough: level, time from the start of
-/// the take, frequency; `None` in silence.
+/// The loudest cell, away from the ends of the span if it is long enough: level, time from the
+/// start of the take, frequency; `None` in silence.
 fn loudest(made: &Made<'_>) -> Option<(f64, f64, f64)> {
     let cells = &made.cells;
     let rows = cells.plan.rows();

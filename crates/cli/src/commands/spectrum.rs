@@ -37,9 +37,10 @@ use crate::text;
 ///
 /// Says what frames it uses: longer ones resolve closer tones. Tones are found against the local
 /// noise floor, then fitted over the whole span. A tone that is steady is read 'from span', as
-/// accurately as noise allows; one that decays, glides or beats is read 'from frames', and its level
-/// is an average. Tones on one harmonic series are reported with its fundamental, so that the strongest
-/// line is not mistaken for the pitch. Several takes or channels stand in one table and one figure.
+/// accurately as noise allows; one that decays, glides or beats is read 'from frames', and its
+/// level is an average. Tones on one harmonic series are reported with its fundamental, so that the
+/// strongest line is not mistaken for the pitch. Several takes or channels stand in one table and
+/// one figure.
 #[derive(Args)]
 #[command(after_long_help = EXAMPLES)]
 pub(crate) struct Spectrum {
@@ -137,7 +138,8 @@ struct ResultArgs {
     /// Give the whole curve too (JSON), or instead of the peaks (CSV)
     #[arg(long)]
     curve: bool,
-    /// Frequency of A4, from which notes and cents are counted [default: that of the study, or 440Hz]
+    /// Frequency of A4, from which notes and cents are counted [default: that of the study, or
+    /// 440Hz]
     #[arg(long, value_name = "FREQUENCY")]
     reference: Option<Frequency>,
 }

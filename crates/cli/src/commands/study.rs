@@ -28,9 +28,9 @@ const CALIBRATOR_TOLERANCE: f64 = 0.03;
 
 /// Keep takes, channels, calibration and conditions together in a folder
 ///
-/// A study is a folder with a file study.toml, which may be edited by hand: comments and order stay.
-/// In its folder, or with --study FOLDER, all commands find takes by name, or by condition with
-/// --where cut=3.
+/// A study is a folder with a file study.toml, which may be edited by hand: comments and order
+/// stay. In its folder, or with --study FOLDER, all commands find takes by name, or by condition
+/// with --where cut=3.
 #[derive(Args)]
 #[command(after_long_help = EXAMPLES)]
 pub(crate) struct Study {
@@ -73,7 +73,8 @@ struct Add {
     /// Recordings
     #[arg(required = true, value_name = "FILE")]
     files: Vec<PathBuf>,
-    /// Read conditions from the file names: bell-cut{cut}.wav; a place {note} gives the note expected
+    /// Read conditions from the file names: bell-cut{cut}.wav; a place {note} gives the note
+    /// expected
     #[arg(long)]
     pattern: Option<Pattern>,
     /// A condition of all these takes: strings=both, distance=1.2m
@@ -101,7 +102,8 @@ struct List {
     output: OutputArgs,
 }
 
-/// Check that every file is present and unchanged, that no recording occurs twice, and that all share one sample rate
+/// Check that every file is present and unchanged, that no recording occurs twice, and that all
+/// share one sample rate
 #[derive(Args)]
 struct Check {
     #[command(flatten)]

@@ -1,4 +1,5 @@
-//! `timbre`: where the power of a note lies, how it begins, what it is made of, and how noisy it is.
+//! `timbre`: where the power of a note lies, how it begins, what it is made of, and how noisy it
+//! is.
 
 use anyhow::Result;
 use clap::{Args, ValueEnum};
@@ -24,10 +25,10 @@ use crate::text;
 
 /// Timbre of a note: spectrum, attack, harmonic content, noise
 ///
-/// Descriptors over time, and their medians over the whole note, its attack and its sustained part, each instant weighted by its
-/// power. The spectrum consists of the partials that were followed and the noise between them, so that no window smears it;
-/// without a fundamental, or with --free, as frames have it. Every descriptor is defined, with its source, in
-/// docs/methods/timbre.md.
+/// Descriptors over time, and their medians over the whole note, its attack and its sustained part,
+/// each instant weighted by its power. The spectrum consists of the partials that were followed and
+/// the noise between them, so that no window smears it; without a fundamental, or with --free, as
+/// frames have it. Every descriptor is defined, with its source, in docs/methods/timbre.md.
 #[derive(Args)]
 #[command(after_long_help = EXAMPLES)]
 pub(crate) struct Timbre {

@@ -27,9 +27,9 @@ use crate::text;
 
 /// A measured quantity against a condition of a study
 ///
-/// Any quantity that a command reports can be followed from take to take: over cuts of a bell, over distances, before and after. Its table,
-/// the line or the monotone course through it with its 95 % band, and the change from step to step. Each analysis is run once and
-/// kept with the study.
+/// Any quantity that a command reports can be followed from take to take: over cuts of a bell, over
+/// distances, before and after. Its table, the line or the monotone course through it with its 95 %
+/// band, and the change from step to step. Each analysis is run once and kept with the study.
 #[derive(Args)]
 #[command(after_long_help = EXAMPLES)]
 pub(crate) struct Trend {
@@ -234,7 +234,8 @@ impl Present for Trend {
 }
 
 impl Trend {
-    /// The quantity in each take. One in which it cannot be measured is told and does not stop the others.
+    /// The quantity in each take. One in which it cannot be measured is told and does not stop the
+    /// others.
     fn readings(
         &self,
         open: &OpenStudy,

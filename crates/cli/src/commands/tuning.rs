@@ -1,5 +1,5 @@
-//! `tuning`: notes against a temperament, stretch and inharmonicity across the compass, beats of intervals, bells against
-//! the ratios wanted.
+//! `tuning`: notes against a temperament, stretch and inharmonicity across the compass, beats of
+//! intervals, bells against the ratios wanted.
 
 use std::path::Path;
 use std::str::FromStr;
@@ -38,9 +38,9 @@ use crate::text;
 
 /// Tuning of notes: cents, reference pitch, stretch, intervals
 ///
-/// Each note against its tempered place; which note it is meant to be comes from the study, or is recognised. For strings the
-/// inharmonicity across the compass, and the outliers. With --free, bells and bars: their partials
-/// against the ratios wanted.
+/// Each note against its tempered place; which note it is meant to be comes from the study, or is
+/// recognised. For strings the inharmonicity across the compass, and the outliers. With --free,
+/// bells and bars: their partials against the ratios wanted.
 #[derive(Args)]
 #[command(after_long_help = EXAMPLES)]
 pub(crate) struct Tuning {
@@ -77,8 +77,9 @@ const EXAMPLES: &str = "Examples:
 #[derive(Args, Clone)]
 #[command(next_help_heading = "Against what")]
 struct AgainstArgs {
-    /// Temperament: equal, pythagorean, just, quarter-comma-meantone, werckmeister-iii, kirnberger-iii, vallotti, young; or a file
-    /// FILE.toml with name, root and twelve cents [default: that of the study, or equal]
+    /// Temperament: equal, pythagorean, just, quarter-comma-meantone, werckmeister-iii,
+    /// kirnberger-iii, vallotti, young; or a file FILE.toml with name, root and twelve cents
+    /// [default: that of the study, or equal]
     #[arg(long, value_name = "NAME")]
     temperament: Option<String>,
     /// The note that the temperament is built on
@@ -106,7 +107,8 @@ struct AgainstArgs {
 #[derive(Args, Clone)]
 #[command(next_help_heading = "Figure")]
 struct LookArgs {
-    /// What is drawn: cents and inharmonicity across the compass, or the spectra of all notes beside each other
+    /// What is drawn: cents and inharmonicity across the compass, or the spectra of all notes
+    /// beside each other
     #[arg(long, value_name = "VIEW", default_value = "compass", requires = "figure")]
     view: View,
     /// Colours of the spectra: ember, lagoon, or grey for print
@@ -276,7 +278,8 @@ impl Present for Tuning {
 }
 
 impl Tuning {
-    /// What notes are measured against, the same for all takes: what the study of the first says unless it is given.
+    /// What notes are measured against, the same for all takes: what the study of the first says
+    /// unless it is given.
     fn settings(&self, first: &Part<'_>) -> Result<TuningSettings> {
         let usual_hz = first.take().reference_hz();
         let name = self.against.temperament.clone();
@@ -606,8 +609,8 @@ fn records(made: &[Made<'_>]) -> Result<Vec<TakeRecord>> {
     made.iter().map(|one| one.part.record()).collect()
 }
 
-/// Findings of all takes, with the names of theirs where there are several; what each says of its levels or length is a note beside
-/// the whole.
+/// Findings of all takes, with the names of theirs where there are several; what each says of its
+/// levels or length is a note beside the whole.
 fn findings_of(made: &[Made<'_>]) -> Vec<Finding> {
     let several = made.len() > 1;
     made.iter().flat_map(|one| one.part.named_findings(&one.findings, several)).collect()

@@ -1,5 +1,5 @@
-//! What stands in figures: a mark for each tone, note and value, curves with their points, labels that leave each other
-//! room.
+//! What stands in figures: a mark for each tone, note and value, curves with their points, labels
+//! that leave each other room.
 
 use ab_glyph::{Font, FontRef};
 use roxmltree::{Document, Node};

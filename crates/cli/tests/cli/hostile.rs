@@ -1,8 +1,8 @@
-//! Damaged and odd input of every kind: whatever comes, a run ends, in one of the four ways, with one sentence, in bounded
-//! memory, and leaves nothing behind.
+//! Damaged and odd input of every kind: whatever comes, a run ends, in one of the four ways, with
+//! one sentence, in bounded memory, and leaves nothing behind.
 //!
-//! The cases of a seed are the same in every run. `cargo test --release -p tonemap --test cli -- --ignored hostile --nocapture`
-//! makes many thousands and prints their counts.
+//! The cases of a seed are the same in every run. `cargo test --release -p tonemap --test cli --
+//! --ignored hostile --nocapture` makes many thousands and prints their counts.
 
 #![cfg(unix)]
 

@@ -1,5 +1,5 @@
-//! The order of the house, as its sources have it: imports without circles, no formula outside core, no option of
-//! the command line within it.
+//! The order of the house, as its sources have it: imports without circles, no formula outside
+//! core, no option of the command line within it.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs;

@@ -130,7 +130,8 @@ fn figures_have_the_levels_of_the_tables() {
             .filter_map(|node| node.text().map(str::trim))
             .collect();
         assert!(texts.iter().any(|text| text.contains("re 20 µPa")), "{command}: {texts:?}");
-        // The scale of levels reaches what the tone has, and so it does not where it is re full scale.
+        // The scale of levels reaches what the tone has, and so it does not where it is re full
+        // scale.
         assert!(texts.contains(&"100"), "{command}: {texts:?}");
     }
 }

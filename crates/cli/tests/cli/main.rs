@@ -7,7 +7,8 @@
 //! - `reach.rs`: what is found reaches the reader
 //! - `kept.rs`: what is the user's stays the user's
 //! - `kills.rs`: interrupted runs leave nothing
-//! - `shapes.rs`: keys of JSON and heads of CSV; `texts.rs`: help and errors; both as reviewed, under `snapshots`
+//! - `shapes.rs`: keys of JSON and heads of CSV; `texts.rs`: help and errors; both as reviewed,
+//!   under `snapshots`
 //! - `drawn.rs`: what stands in figures
 //! - `house.rs`: the order of the sources themselves
 //! - `hostile.rs`: damaged and odd input of every kind

@@ -1,5 +1,5 @@
-//! The keys of every result, which programs rely on: one that is new, gone, renamed or of another type is a
-//! difference from the shape that was reviewed.
+//! The keys of every result, which programs rely on: one that is new, gone, renamed or of another
+//! type is a difference from the shape that was reviewed.
 
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -126,7 +126,8 @@ fn heads_of_tables_are_those_that_were_reviewed() {
     insta::assert_snapshot!("heads", heads.join("\n"));
 }
 
-/// Keys of numbers that say which thing it is or how it was made, and those of lists that are curves.
+/// Keys of numbers that say which thing it is or how it was made, and those of lists that are
+/// curves.
 const NO_QUANTITIES: [&str; 22] = [
     "number",
     "midi",
@@ -181,8 +182,8 @@ fn numbers(path: &str, value: &Value, keys: &mut Vec<String>) {
     }
 }
 
-/// Whatever number a result has can be limited, followed over a condition and compared: none is forgotten in
-/// the list of its quantities.
+/// Whatever number a result has can be limited, followed over a condition and compared: none is
+/// forgotten in the list of its quantities.
 #[test]
 fn every_number_of_a_result_is_a_quantity() {
     let bench = study();

@@ -129,8 +129,8 @@ fn the_cells_are_given_away() {
     assert!(table.starts_with("take,channel,time_s,frequency_hz,level_db\nlate.wav,1,0"));
 }
 
-/// Every frame and bin, as arrays, as a table and as a picture: the same levels in each, and the phase
-/// says where a tone is between the bins.
+/// Every frame and bin, as arrays, as a table and as a picture: the same levels in each, and the
+/// phase says where a tone is between the bins.
 #[test]
 fn every_frame_is_given_away() {
     let bench = Bench::new();
@@ -177,7 +177,8 @@ fn every_frame_is_given_away() {
     assert!((in_picture - f64::from(in_table)).abs() < 0.003, "{in_picture} {in_table}");
 }
 
-/// Cuts read the level of a tone; the onset stands where it begins; side by side and as a waterfall.
+/// Cuts read the level of a tone; the onset stands where it begins; side by side and as a
+/// waterfall.
 #[test]
 fn cuts_onsets_and_other_looks() {
     let bench = Bench::new();

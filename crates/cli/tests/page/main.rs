@@ -1,7 +1,9 @@
-//! The report in a real browser: it opens without errors, its charts are drawn, zoomed and read, and on paper nothing is cut.
+//! The report in a real browser: it opens without errors, its charts are drawn, zoomed and read,
+//! and on paper nothing is cut.
 //!
-//! Needs Chromium and its driver, as Debian's packages chromium and chromium-driver bring them. Where they are not installed the page is
-//! not looked at, unless TONEMAP_BROWSER=required says that it must be.
+//! Needs Chromium and its driver, as Debian's packages chromium and chromium-driver bring them.
+//! Where they are not installed the page is not looked at, unless TONEMAP_BROWSER=required says
+//! that it must be.
 
 mod browser;
 
@@ -170,7 +172,8 @@ fn zooms_and_reads(browser: &Browser) {
 }
 
 fn reads_the_map(browser: &Browser) {
-    // The first partial, half a second after the pluck: loud; between partials far above all: quiet.
+    // The first partial, half a second after the pluck: loud; between partials far above all:
+    // quiet.
     let at = |hz: f64| {
         let script = format!(
             "const g = document.querySelector('#take-0-map .plot'); g.scrollIntoView({{block: 'center'}});

@@ -1,14 +1,18 @@
 //! How two recordings of one sound lie to each other: delay, polarity, drift of the clocks, gain.
 //!
-//! 1. The loudest stretch of the first, of four seconds and of half a second at most, is correlated with the whole of the second by the generalized
-//!    cross-correlation (C. H. Knapp and G. C. Carter, IEEE Trans. ASSP 24, 1976) G = A*·B·W, once with W = 1, which is best where noise is
-//!    white, and once with W = |A*B|^−½, which a rumble or a filter in one of them does not mislead; and once over the powers of what lies
-//!    over each other, which a recording that begins late does not mislead. The one that makes the two most alike stands.
-//! 2. From there outwards, stretch by stretch, the delay that maximises Σ Re(A*·B·e^{jωτ}) is found between samples by Newton's
-//!    method, near where the stretches before lead to expect it. With r the correlation of a stretch of L samples and ω_r the RMS
-//!    frequency, its variance is (1 − r²) / (r²·L·ω_r²): the Cramér–Rao bound for white noise.
-//! 3. A straight line through them, weighted by these variances and without outlying stretches, gives the delay and the drift. Where
-//!    the stretches scatter by more than the bound, so much greater is the uncertainty.
+//! 1. The loudest stretch of the first, of four seconds and of half a second at most, is correlated
+//!    with the whole of the second by the generalized cross-correlation (C. H. Knapp and G. C.
+//!    Carter, IEEE Trans. ASSP 24, 1976) G = A*·B·W, once with W = 1, which is best where noise is
+//!    white, and once with W = |A*B|^−½, which a rumble or a filter in one of them does not
+//!    mislead; and once over the powers of what lies over each other, which a recording that begins
+//!    late does not mislead. The one that makes the two most alike stands.
+//! 2. From there outwards, stretch by stretch, the delay that maximises Σ Re(A*·B·e^{jωτ}) is found
+//!    between samples by Newton's method, near where the stretches before lead to expect it. With r
+//!    the correlation of a stretch of L samples and ω_r the RMS frequency, its variance is (1 − r²)
+//!    / (r²·L·ω_r²): the Cramér–Rao bound for white noise.
+//! 3. A straight line through them, weighted by these variances and without outlying stretches,
+//!    gives the delay and the drift. Where the stretches scatter by more than the bound, so much
+//!    greater is the uncertainty.
 
 use rustfft::num_complex::Complex;
 
@@ -20,7 +24,8 @@ use crate::window::WindowKind;
 
 type C = Complex<f64>;
 
-/// What is correlated first, in seconds: the long one tells periods apart, the short one bears a drift.
+/// What is correlated first, in seconds: the long one tells periods apart, the short one bears a
+/// drift.
 const ANCHORS_S: [f64; 2] = [4.0, 0.5];
 /// Stretches are not longer, in seconds, nor shorter, in samples.
 const LONGEST_STRETCH_S: f64 = 0.5;
@@ -35,18 +40,20 @@ const SEARCHED: f64 = 2.0;
 const TRIED: usize = 4;
 /// A stretch that is less alike tells nothing.
 const LEAST_CORRELATION: f64 = 0.1;
-/// A delay is a rival of the best if what the two do not share there is less than so many times as much, and little.
+/// A delay is a rival of the best if what the two do not share there is less than so many times as
+/// much, and little.
 const RIVAL: f64 = 1.6;
 const MOST_RIVAL_MISS: f64 = 0.1;
 /// The line is a slope only if it is so many times its uncertainty.
 const SURE_OF_DRIFT: f64 = 4.0;
 
-/// How a second recording lies to a first. A sound at a time t of the first is at t + delay + drift·t in the second, both
-/// counted in seconds from the first samples.
+/// How a second recording lies to a first. A sound at a time t of the first is at t + delay +
+/// drift·t in the second, both counted in seconds from the first samples.
 #[derive(Debug, Clone, PartialEq)]
 pub(super) struct Placed {
     pub(super) delay_s: Measured,
-    /// How much faster time runs in the second, in parts per million; `None` for recordings too short to tell.
+    /// How much faster time runs in the second, in parts per million; `None` for recordings too
+    /// short to tell.
     pub(super) drift_ppm: Option<Measured>,
     /// Whether the drift is taken into account.
     pub(super) is_drifting: bool,
@@ -102,7 +109,8 @@ pub(super) fn align(a: &[f32], b: &[f32], rate_hz: f64) -> Option<Placed> {
     let (start, shifted) = line.shifted(b, a.len(), &between);
     let a = &a[start..start + shifted.len()];
     let gain = gain(a, &shifted, finder.length)?;
-    // The power of the second is taken from its own samples: what is read between them lacks the highest frequencies.
+    // The power of the second is taken from its own samples: what is read between them lacks the
+    // highest frequencies.
     let first = (start as f64 + line.delay.value + line.slope * start as f64).round() as usize;
     let own = &b[first.min(b.len())..(first + shifted.len()).min(b.len())];
     let (own_energy, read_energy) = (energy(own), energy(&shifted));
@@ -167,7 +175,8 @@ impl<'a> Finder<'a> {
         (length <= shorter).then_some(Self { a, b, rate_hz, length, taper })
     }
 
-    /// Where the middle of a stretch of the first may lie in the second: that place, and the delay there.
+    /// Where the middle of a stretch of the first may lie in the second: that place, and the delay
+    /// there.
     fn starts(&self, span: std::ops::Range<usize>) -> Vec<(f64, f64)> {
         let anchor = &self.a[span.clone()];
         let size = fast_length(anchor.len() + self.b.len());
@@ -229,7 +238,8 @@ impl<'a> Finder<'a> {
         from..from + longest
     }
 
-    /// Follows the delay from a place outwards, and tells how much of the power the two have in common.
+    /// Follows the delay from a place outwards, and tells how much of the power the two have in
+    /// common.
     fn follow(&self, (from, delay): (f64, f64)) -> (Vec<Stretch>, f64) {
         let hop = self.length / 2;
         let count = (self.a.len() - self.length) / hop + 1;
@@ -277,7 +287,8 @@ fn expected(nearest: &[Stretch], middle: f64, first: f64) -> (f64, f64) {
     (expected.clamp(last.delay - slack, last.delay + slack), SEARCHED)
 }
 
-/// Places of the highest tops of a curve, the highest first, each read between its values by a parabola.
+/// Places of the highest tops of a curve, the highest first, each read between its values by a
+/// parabola.
 fn highest_tops(values: &[f64], count: usize) -> Vec<usize> {
     let mut tops: Vec<(usize, f64)> = values
         .windows(3)
@@ -336,7 +347,8 @@ struct Read {
     stretch: Stretch,
     /// Its correlation.
     r: f64,
-    /// Sum of the products of both, and the energy of each, without a taper, under which a fade at an end is hidden.
+    /// Sum of the products of both, and the energy of each, without a taper, under which a fade at
+    /// an end is hidden.
     alike: [f64; 3],
 }
 
@@ -398,8 +410,8 @@ impl<'a> StretchReader<'a> {
         (self.transform.forward(&mut values).to_vec(), energy)
     }
 
-    /// The stretch of the first that begins at `from`, searched within `reach` of the delay expected; `None` where it lies
-    /// beyond the second, or holds nothing.
+    /// The stretch of the first that begins at `from`, searched within `reach` of the delay
+    /// expected; `None` where it lies beyond the second, or holds nothing.
     fn read(&mut self, from: usize, expected: f64, reach: f64) -> Option<Read> {
         let length = self.finder.length;
         let whole = expected.round();
@@ -442,7 +454,8 @@ impl<'a> StretchReader<'a> {
 /// The delay near `lag` at which Σ Re(G·e^{jωτ}) is extreme, that sum, and −its second derivative.
 fn refined(cross: &[C], size: usize, lag: f64) -> (f64, f64, f64) {
     const STEPS: usize = 10;
-    /// Half-way between two samples of white noise the curve bends little: a full step would lead astray.
+    /// Half-way between two samples of white noise the curve bends little: a full step would lead
+    /// astray.
     const LONGEST: f64 = 0.3;
     let step = std::f64::consts::TAU / size as f64;
     let sums = |delay: f64| {
@@ -479,8 +492,8 @@ fn refined(cross: &[C], size: usize, lag: f64) -> (f64, f64, f64) {
     (delay, sum, curvature)
 }
 
-/// Value at 0 and slope of the line through stretches, each weighted by the inverse of its variance, with the covariance
-/// of the two.
+/// Value at 0 and slope of the line through stretches, each weighted by the inverse of its
+/// variance, with the covariance of the two.
 fn weighted_line(stretches: &[Stretch]) -> Option<(f64, f64, [[f64; 2]; 2])> {
     let points = stretches.iter().map(|s| (s.middle, s.delay, 1.0 / s.variance));
     let line = fit::Line::through(points)?;

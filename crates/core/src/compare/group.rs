@@ -19,8 +19,8 @@ pub struct Profile {
     pub quantities: Vec<(QuantityKind, Quantity)>,
 }
 
-/// A quantity of two groups of sounds. Means with the spread of a member (standard deviation); the difference with the
-/// standard uncertainty of the difference of the means.
+/// A quantity of two groups of sounds. Means with the spread of a member (standard deviation); the
+/// difference with the standard uncertainty of the difference of the means.
 #[derive(Debug, Clone, PartialEq, Serialize)]
 pub struct GroupDifference {
     /// Its kind.
@@ -90,7 +90,8 @@ const LEVEL: Label = Label::new("level_db", "level", Unit::Level, 2);
 const A_WEIGHTED: Label = Label::new("a_weighted_db", "level, A-weighted", Unit::Level, 2);
 const PEAK: Label = Label::new("peak_db", "peak", Unit::Level, 2);
 
-/// Compares two groups, quantity by quantity; those that fewer than two members of either have are left out.
+/// Compares two groups, quantity by quantity; those that fewer than two members of either have are
+/// left out.
 #[must_use]
 pub fn compare_groups(a: &[Profile], b: &[Profile]) -> Vec<GroupDifference> {
     let mut known: Vec<&Kinded> = Vec::new();
@@ -171,7 +172,8 @@ mod tests {
 
     #[test]
     fn a_difference_is_judged_by_the_spread_of_the_repeats() {
-        // Spreads 1, three members each: u = √(2/3), 4 degrees, of which 1 % on both sides lie beyond 4.604.
+        // Spreads 1, three members each: u = √(2/3), 4 degrees, of which 1 % on both sides lie
+        // beyond 4.604.
         let judged = |shift: f64| {
             let (a, b) = (of(&[1.0, 2.0, 3.0]), of(&[1.0, 2.0, 3.0].map(|x| x + shift)));
             compare_groups(&a, &b).remove(0)

@@ -14,17 +14,20 @@ pub struct DifferenceMaps {
     pub b: Spectrogram,
     /// Where in each of them the cells begin, in seconds from the first sample.
     pub start_s: [f64; 2],
-    /// The second less the first in dB, in the order of the cells; `None` where both are quieter than what is shown.
+    /// The second less the first in dB, in the order of the cells; `None` where both are quieter
+    /// than what is shown.
     pub difference_db: Vec<Option<f32>>,
     /// Cells in which neither stands out of its noise, so that their difference is one of noises.
     pub is_noise: Vec<bool>,
     /// Lowest and highest level shown, in dB, for both alike.
     pub range_db: (f64, f64),
-    /// The greatest difference shown, in dB: all but one in fifty of the cells that hold sound are within it.
+    /// The greatest difference shown, in dB: all but one in fifty of the cells that hold sound are
+    /// within it.
     pub reach_db: f64,
 }
 
-/// Makes the maps of two sounds, aligned in time where they are recordings of one; `matched_db` is taken from the difference.
+/// Makes the maps of two sounds, aligned in time where they are recordings of one; `matched_db` is
+/// taken from the difference.
 ///
 /// # Errors
 ///
@@ -102,9 +105,9 @@ pub fn difference_maps(
 /// Whether each cell lies within what noise reaches by chance.
 ///
 /// The noise of a row is read from the tenth of its cells that are quietest, or from that of the
-/// quarter of the rows around it where that is less: a tone that lasts throughout is no noise. The power of
-/// noise in a frame is distributed exponentially: a tenth of the values lies below 0.105 of the mean,
-/// and one in a thousand above 6.9 times the mean, 66 times as much.
+/// quarter of the rows around it where that is less: a tone that lasts throughout is no noise. The
+/// power of noise in a frame is distributed exponentially: a tenth of the values lies below 0.105
+/// of the mean, and one in a thousand above 6.9 times the mean, 66 times as much.
 fn at_noise(map: &Spectrogram) -> impl Iterator<Item = bool> {
     const QUIET_SHARE: f64 = 0.1;
     const BY_CHANCE: f32 = 66.0;

@@ -2,23 +2,30 @@
 //!
 //! # What it computes
 //!
-//! **Alignment** (module `align`): the delay of the second behind the first between samples, the drift between their clocks, polarity and gain,
-//! by generalized cross-correlation, stretch by stretch. Two sounds are taken as recordings of one
-//! if they have half of their power in common, or nine tenths if it is that of a few tones: in each bin γ² = \|Σ A*B\|² / (Σ\|A\|²·Σ\|B\|²) over the frames (G. C. Carter, Proc. IEEE 75,
-//! 1987), less what chance makes of it.
+//! **Alignment** (module `align`): the delay of the second behind the first between samples, the
+//! drift between their clocks, polarity and gain, by generalized cross-correlation, stretch by
+//! stretch. Two sounds are taken as recordings of one if they have half of their power in common,
+//! or nine tenths if it is that of a few tones: in each bin γ² = \|Σ A*B\|² / (Σ\|A\|²·Σ\|B\|²)
+//! over the frames (G. C. Carter, Proc. IEEE 75, 1987), less what chance makes of it.
 //!
-//! **Null test.** What is left of the second after delay, drift and gain: b − g·a, as a level, and re the second.
+//! **Null test.** What is left of the second after delay, drift and gain: b − g·a, as a level, and
+//! re the second.
 //!
-//! **Spectra.** Powers averaged over frames (P. D. Welch, 1967), in bins and in bands of 1/N octave (IEC 61260-1), dB = 10 lg(P_b / P_a).
+//! **Spectra.** Powers averaged over frames (P. D. Welch, 1967), in bins and in bands of 1/N octave
+//! (IEC 61260-1), dB = 10 lg(P_b / P_a).
 //!
-//! **Which differences are real.** Two recordings of one sound: what is in both moves both alike, and the variance of ln(P_b/P_a) is
-//! 2(1 − γ²)/n over n independent frames; Student's t tells the limit. Where one of them stands less than 20 dB above what it has of its own, its
-//! level is not that of the sound, and no difference is told; nor where there are only side lobes of the window. Two sounds apart: a bin of noise has a variance of 1/n, a tone less, which is
-//! seen in how its power scatters from frame to frame; the ratio follows an F distribution. All other quantities: a difference over the root
-//! of the sum of both variances. The limits are set so that in [`FALSE_RATE`](crate::significance::FALSE_RATE) of all comparisons of equals some difference is told
-//! by chance (C. E. Bonferroni).
+//! **Which differences are real.** Two recordings of one sound: what is in both moves both alike,
+//! and the variance of ln(P_b/P_a) is 2(1 − γ²)/n over n independent frames; Student's t tells the
+//! limit. Where one of them stands less than 20 dB above what it has of its own, its level is not
+//! that of the sound, and no difference is told; nor where there are only side lobes of the window.
+//! Two sounds apart: a bin of noise has a variance of 1/n, a tone less, which is seen in how its
+//! power scatters from frame to frame; the ratio follows an F distribution. All other quantities: a
+//! difference over the root of the sum of both variances. The limits are set so that in
+//! [`FALSE_RATE`](crate::significance::FALSE_RATE) of all comparisons of equals some difference is
+//! told by chance (C. E. Bonferroni).
 //!
-//! **Groups** of repeats: means, and B. L. Welch's t (Biometrika 34, 1947) of the spread among the repeats.
+//! **Groups** of repeats: means, and B. L. Welch's t (Biometrika 34, 1947) of the spread among the
+//! repeats.
 
 mod align;
 mod group;
@@ -62,7 +69,8 @@ pub struct CompareSettings {
     pub align: bool,
     /// Whether differences of spectra are told less the gain.
     pub match_gain: bool,
-    /// How partials and descriptors are measured, which takes most of the time; `None` leaves them out.
+    /// How partials and descriptors are measured, which takes most of the time; `None` leaves them
+    /// out.
     pub timbre: Option<TimbreSettings>,
 }
 
@@ -93,7 +101,8 @@ pub struct Sound<'a> {
 /// How the second sound is aligned with the first.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Alignment {
-    /// What is at a time t of the first is at t + delay + drift·t in the second, in seconds from their first samples.
+    /// What is at a time t of the first is at t + delay + drift·t in the second, in seconds from
+    /// their first samples.
     pub delay_s: Measured,
     /// How much faster time runs in the second, in parts per million; `None` below a second.
     pub drift_ppm: Option<Measured>,
@@ -111,8 +120,8 @@ pub struct Alignment {
     pub start_s: f64,
     /// See above.
     pub duration_s: f64,
-    /// RMS level of what is left after delay, drift and gain, in dB re what the levels of the first refer to; `None` for
-    /// nothing at all.
+    /// RMS level of what is left after delay, drift and gain, in dB re what the levels of the first
+    /// refer to; `None` for nothing at all.
     pub residual_db: Option<f64>,
     /// The same re the second.
     pub residual_re_b_db: Option<f64>,
@@ -331,7 +340,8 @@ impl Quantities for Comparison {
 
 /// Frames beside each other at least.
 const FEWEST_FRAMES: f64 = 6.0;
-/// Two sounds that share less of their power are not recordings of one: by chance two instruments have a tone in common, but not noise.
+/// Two sounds that share less of their power are not recordings of one: by chance two instruments
+/// have a tone in common, but not noise.
 const LEAST_SHARED: f64 = 0.5;
 const LEAST_SHARED_TONES: f64 = 0.9;
 /// Up to so many bins are tones.
@@ -341,7 +351,8 @@ const TONES: f64 = 12.0;
 ///
 /// # Errors
 ///
-/// [`Error::TooShort`] for a sound that holds no frame, [`Error::Setting`] for settings that make no sense.
+/// [`Error::TooShort`] for a sound that holds no frame, [`Error::Setting`] for settings that make
+/// no sense.
 pub fn compare(
     a: Sound<'_>,
     b: Sound<'_>,

@@ -29,7 +29,8 @@ pub enum QuantityKind {
 /// A quantity with its kind.
 pub(super) type Kinded = (QuantityKind, Quantity);
 
-/// Partials and descriptors of a sound. Where it holds no frame, or nothing can be said, there are none.
+/// Partials and descriptors of a sound. Where it holds no frame, or nothing can be said, there are
+/// none.
 pub(super) fn note_quantities(
     sound: Sound<'_>,
     settings: &TimbreSettings,
@@ -48,8 +49,9 @@ pub(super) fn note_quantities(
     Ok(quantities)
 }
 
-/// The quantities of a second sound with its partials numbered as the first has them: each after the nearest of the first, both
-/// taken over the fundamental, within a semitone. One that has no such keeps its own number, under `other`.
+/// The quantities of a second sound with its partials numbered as the first has them: each after
+/// the nearest of the first, both taken over the fundamental, within a semitone. One that has no
+/// such keeps its own number, under `other`.
 pub(super) fn numbered_alike(a: &[Kinded], b: Vec<Kinded>) -> Vec<Kinded> {
     const NEAR_CENTS: f64 = 100.0;
     let value = |quantity: &Quantity| quantity.value.map(|value| value.value);
@@ -120,7 +122,8 @@ fn partial_quantities(found: &Partials, full_scale_db: f64) -> Vec<Kinded> {
     quantities.into_iter().map(|quantity| (QuantityKind::Partial, quantity)).collect()
 }
 
-/// How far the level of a partial scatters from point to point in its loud beginning, in dB, an even rise or fall being none.
+/// How far the level of a partial scatters from point to point in its loud beginning, in dB, an
+/// even rise or fall being none.
 fn level_scatter<'a>(
     tracks: impl Iterator<Item = &'a PartialTrack>,
     level_at_s: f64,

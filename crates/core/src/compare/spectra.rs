@@ -12,7 +12,8 @@ use crate::units::db_from_power;
 
 /// Decibels per relative change of a power.
 const DB_PER_POWER: f64 = 10.0 / std::f64::consts::LN_10;
-/// Where two takes share less of their power than this, one of the two stands less than 20 dB above what is its own.
+/// Where two takes share less of their power than this, one of the two stands less than 20 dB above
+/// what is its own.
 const SHARED_20_DB: f64 = 0.98;
 
 /// The averaged power of a sound.
@@ -61,8 +62,9 @@ pub struct BandDifference {
     /// Whether the difference is real.
     #[serde(rename = "distinguishable")]
     pub is_real: bool,
-    /// Whether something hides it: what the two have in common is less than 20 dB above what each has of its own, so that a difference says
-    /// nothing of what lies between them; or all there is are side lobes of what is louder elsewhere.
+    /// Whether something hides it: what the two have in common is less than 20 dB above what each
+    /// has of its own, so that a difference says nothing of what lies between them; or all there is
+    /// are side lobes of what is louder elsewhere.
     #[serde(rename = "masked")]
     pub is_masked: bool,
 }
@@ -114,8 +116,8 @@ impl Sums {
         self.frames += 1;
     }
 
-    /// The mean, scaled, and its variance. Noise has powers that scatter as much as they are large; a tone scatters less, which is believed
-    /// where it also stands out of its neighbourhood.
+    /// The mean, scaled, and its variance. Noise has powers that scatter as much as they are large;
+    /// a tone scatters less, which is believed where it also stands out of its neighbourhood.
     ///
     /// What two sounds share moves both alike: there chance is what each has of its own.
     fn power(&self, plan: &FramePlan, shared: Option<&[f64]>) -> Power {
@@ -137,7 +139,8 @@ impl Sums {
         };
         let leaked = leaked(&mean, plan, noise_bins);
         if let Some(shared) = shared {
-            // The signal times the noise of one of the two scatters so: twice this is the variance of their ratio.
+            // The signal times the noise of one of the two scatters so: twice this is the variance
+            // of their ratio.
             let own = |k: usize| (1.0 - shared[k]).max(1e-12) * uneven(k) / independent_frames;
             let variance = (0..bins).map(own).collect();
             return Power { mean, variance, leaked };
@@ -195,7 +198,8 @@ impl Spectra {
         let independent = plan.window.independent_frames(frames as u64, plan.hop);
         let shared = cross.iter().zip(of_a.sum.iter().zip(&of_b.sum)).map(|(c, (a, b))| {
             let raw = if *a > 0.0 && *b > 0.0 { c.norm_sqr() / (a * b) } else { 0.0 };
-            // Two noises without anything in common seem to share one part in as many as there are frames.
+            // Two noises without anything in common seem to share one part in as many as there are
+            // frames.
             ((raw - 1.0 / independent) / (1.0 - 1.0 / independent).max(1e-3)).clamp(0.0, 1.0)
         });
         let shared = shared.collect();
@@ -218,13 +222,15 @@ impl Spectra {
         }
     }
 
-    /// Share of its power that one of the two, that which has less of its own, has in common with the other.
+    /// Share of its power that one of the two, that which has less of its own, has in common with
+    /// the other.
     pub(super) fn shared_share(&self) -> Option<f64> {
         let all = Band { center_hz: 0.0, low_hz: 0.0, high_hz: f64::INFINITY };
         self.shared_in(&self.weights(&all)).map(|(a, b)| a.max(b))
     }
 
-    /// How many bins that chance moves each by itself carry what the two have in common: few for tones, many for noise.
+    /// How many bins that chance moves each by itself carry what the two have in common: few for
+    /// tones, many for noise.
     pub(super) fn bins_in_common(&self) -> f64 {
         let Some(shared) = &self.shared else { return 0.0 };
         let powers = self.a.mean.iter().zip(&self.b.mean).zip(shared);
@@ -285,7 +291,8 @@ impl Spectra {
         (sum / self.noise_bins, relative)
     }
 
-    /// Level in dB of the power over all frequencies, each weighted, in the first and the second, and the difference.
+    /// Level in dB of the power over all frequencies, each weighted, in the first and the second,
+    /// and the difference.
     pub(super) fn level(
         &self,
         range_hz: (f64, f64),
@@ -390,7 +397,8 @@ fn worth(plan: &FramePlan, frames: u64) -> f64 {
     plan.window.independent_frames(frames, plan.hop).max(1.0)
 }
 
-/// What the side lobes of the power elsewhere bring into each bin at most, groups of bins taken together.
+/// What the side lobes of the power elsewhere bring into each bin at most, groups of bins taken
+/// together.
 fn leaked(mean: &[f64], plan: &FramePlan, noise_bins: f64) -> Vec<f64> {
     const GROUPS: usize = 128;
     let size = mean.len().div_ceil(GROUPS);

@@ -10,7 +10,8 @@ use crate::units::{amplitude_from_db, db_from_power};
 
 /// Blocks over which an energy is taken for a region.
 const REGION_BLOCKS: usize = 2;
-/// A region begins where the level stands so far out of the noise, and ends where it no longer does.
+/// A region begins where the level stands so far out of the noise, and ends where it no longer
+/// does.
 const SOUNDING_DB: f64 = 6.0;
 const OVER_DB: f64 = 3.0;
 /// Shorter gaps do not end a region, and shorter regions are clicks; in seconds.
@@ -38,16 +39,16 @@ pub struct Course {
     pub regions: Vec<Region>,
     /// When something begins to sound, in seconds from the start of the take.
     pub onsets_s: Vec<f64>,
-    /// When the last sound has died into the noise, in seconds from the start of the take; `None` if the span ends
-    /// before.
+    /// When the last sound has died into the noise, in seconds from the start of the take; `None`
+    /// if the span ends before.
     pub died_s: Option<f64>,
 }
 
 /// Follows the energy of a take, all channels together.
 ///
-/// In blocks of a grain, 2.5 ms, three energies are taken, summed over the channels: of the samples less their
-/// mean, of their differences, and of their second differences, which weigh high frequencies by 6 and
-/// 12 dB per octave.
+/// In blocks of a grain, 2.5 ms, three energies are taken, summed over the channels: of the samples
+/// less their mean, of their differences, and of their second differences, which weigh high
+/// frequencies by 6 and 12 dB per octave.
 ///
 /// **Regions.** The first energy over 5 ms is compared with the noise floor: something sounds from
 /// where it exceeds it by 6 dB to where it stays below 3 dB for 50 ms.
@@ -179,8 +180,8 @@ fn regions(stored: &[u8], noise_db: f64, step_s: f64) -> Vec<Region> {
         .collect()
 }
 
-/// A region begins with an onset, and those found within it follow, but for those that belong to the
-/// same slow rise. All times are in seconds from the first stored level.
+/// A region begins with an onset, and those found within it follow, but for those that belong to
+/// the same slow rise. All times are in seconds from the first stored level.
 fn onsets_in(
     regions: &[Region],
     found_s: &[f64],

@@ -7,7 +7,8 @@ use serde::Serialize;
 use super::grain::{BEFORE, Grain, grain_length};
 use crate::finding::Finding;
 
-/// Grains on each side that a click is compared with: 50 ms; and those next to it that it may reach.
+/// Grains on each side that a click is compared with: 50 ms; and those next to it that it may
+/// reach.
 const AROUND: usize = 20;
 const BESIDE: usize = 1;
 /// How many times the second difference of a click exceeds all around it.
@@ -19,8 +20,8 @@ const SMALLEST_CLICK: f32 = 3e-5;
 const SMALLEST_STEPS: f32 = 8.0;
 /// Shortest and longest dropout in seconds.
 const DROPOUT_S: [f64; 2] = [0.001, 0.25];
-/// Grains before and after a dropout in which there must be sound, 5 ms, and how much: so many steps
-/// of the coding.
+/// Grains before and after a dropout in which there must be sound, 5 ms, and how much: so many
+/// steps of the coding.
 const BESIDE_DROPOUT: usize = 2;
 const SOUND_STEPS: f64 = 12.0;
 /// Samples from one to the next that is looked at for a zero.
@@ -54,12 +55,12 @@ pub struct Faults {
 
 /// Looks for clicks and dropouts in one channel.
 ///
-/// A **click** is a place where the largest second difference in a grain of 2.5 ms is more than five times that
-/// of the 50 ms before and after, and the sound is as loud after it as before (within 6 dB): so a
-/// beginning is no click, nor are the pulses of a low tone.
+/// A **click** is a place where the largest second difference in a grain of 2.5 ms is more than
+/// five times that of the 50 ms before and after, and the sound is as loud after it as before
+/// (within 6 dB): so a beginning is no click, nor are the pulses of a low tone.
 ///
-/// A **dropout** is a run of exact zeros of 1 to 250 ms with sound in the 5 ms before and after, into
-/// or out of which the waveform jumps.
+/// A **dropout** is a run of exact zeros of 1 to 250 ms with sound in the 5 ms before and after,
+/// into or out of which the waveform jumps.
 #[derive(Debug, Clone)]
 pub(super) struct FaultMeter {
     sample_rate_hz: f64,

@@ -116,8 +116,8 @@ impl Grains {
         Self { length: grain_length(sample_rate_hz), windows: vec![vec![0.0; BEFORE]; channels] }
     }
 
-    /// Takes the next samples of all channels, and hands each grain that is full to `work`, with the
-    /// number of its channel: the first grain of all channels, then the second.
+    /// Takes the next samples of all channels, and hands each grain that is full to `work`, with
+    /// the number of its channel: the first grain of all channels, then the second.
     pub(super) fn push(
         &mut self,
         channels: &[impl AsRef<[f32]>],

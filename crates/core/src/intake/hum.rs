@@ -64,17 +64,16 @@ struct Line {
 
 /// Looks for hum in one channel.
 ///
-/// The channel is low-passed and thinned to 2.4 kHz or more; of a long take, 16 stretches of 12 s are
-/// looked at. A stretch is cut into segments of 0.25 to 0.4 s (Blackman-Harris
-/// window, each three quarters over the next), and at
-/// each multiple of 50 and 60 Hz each segment k gives one complex amplitude z_k. Hum, unlike music, is
-/// there all the time: turned back by the right frequency, all z_k are the same but for what is
-/// played. The frequency within 0.2 Hz (times the multiple) is sought whose turned z_k, limited to
-/// their median magnitude, have the largest sum; m is the median of the z_k turned by it. It is a line if |m| stands out of the
-/// median distance s of the z_k from m, |m| > (0.5 + 3.5/√K)·s for K segments
-/// that do not overlap by more than half, and if hardly a segment
-/// (12 %) has less than 0.4·|m|. A family is told if the mains frequency itself is such a line, or its
-/// double and another multiple are, in most stretches.
+/// The channel is low-passed and thinned to 2.4 kHz or more; of a long take, 16 stretches of 12 s
+/// are looked at. A stretch is cut into segments of 0.25 to 0.4 s (Blackman-Harris window, each
+/// three quarters over the next), and at each multiple of 50 and 60 Hz each segment k gives one
+/// complex amplitude z_k. Hum, unlike music, is there all the time: turned back by the right
+/// frequency, all z_k are the same but for what is played. The frequency within 0.2 Hz (times the
+/// multiple) is sought whose turned z_k, limited to their median magnitude, have the largest sum; m
+/// is the median of the z_k turned by it. It is a line if |m| stands out of the median distance s
+/// of the z_k from m, |m| > (0.5 + 3.5/√K)·s for K segments that do not overlap by more than half,
+/// and if hardly a segment (12 %) has less than 0.4·|m|. A family is told if the mains frequency
+/// itself is such a line, or its double and another multiple are, in most stretches.
 #[derive(Clone)]
 pub(super) struct HumMeter {
     thinner: Thinner,
@@ -210,8 +209,8 @@ fn amplitude(segment: &[f32], probe: &[Complex<f64>]) -> Complex<f64> {
     segment.iter().zip(probe).map(|(x, probe)| probe * f64::from(*x)).sum()
 }
 
-/// The line near a multiple of the mains frequency at `hz`, if there is one that is always there and
-/// does not change. `amplitudes` are those of segments `hop_s` apart.
+/// The line near a multiple of the mains frequency at `hz`, if there is one that is always there
+/// and does not change. `amplitudes` are those of segments `hop_s` apart.
 fn steady_line(amplitudes: &[Complex<f64>], multiple: usize, hz: f64, hop_s: f64) -> Option<Line> {
     let count = amplitudes.len() as f64;
     let stray_hz = STRAY_HZ * multiple as f64;

@@ -11,8 +11,8 @@ use crate::units::{db_from_amplitude, db_from_power};
 const FEWEST_CLIPPED: u64 = 3;
 /// Clips that are listed one by one; those after them are still counted.
 const MOST_CLIPS_LISTED: usize = 10_000;
-/// Step onto and off a flat top, in steps of the coding, from which it was cut. The rounded crest of
-/// a whole wave is left by one or two steps.
+/// Step onto and off a flat top, in steps of the coding, from which it was cut. The rounded crest
+/// of a whole wave is left by one or two steps.
 const STEEP_STEPS: f32 = 3.0;
 /// Time over which the loudest moment is averaged, in seconds.
 const MOMENT_S: f64 = 0.05;
@@ -48,15 +48,15 @@ pub struct Clip {
 /// | DC offset | Σx / N | full scale |
 /// | clipped | runs of three or more samples in a row at or beyond the largest code, or flat tops below it | samples |
 ///
-/// A flat top is a run of equal samples at the largest, or the smallest, value of the channel, where
-/// the waveform comes and goes in a step that is steeper than the coding explains: the sound was cut
-/// before it was attenuated and stored.
+/// A flat top is a run of equal samples at the largest, or the smallest, value of the channel,
+/// where the waveform comes and goes in a step that is steeper than the coding explains: the sound
+/// was cut before it was attenuated and stored.
 #[derive(Debug, Clone, PartialEq, Serialize)]
 pub struct ChannelLevels {
     /// Largest magnitude in dBFS; `None` for digital silence.
     pub peak_dbfs: Option<f64>,
-    /// Largest magnitude of the waveform between the samples in dBFS; `None` for digital silence, or
-    /// where it was not looked for.
+    /// Largest magnitude of the waveform between the samples in dBFS; `None` for digital silence,
+    /// or where it was not looked for.
     pub true_peak_dbfs: Option<f64>,
     /// RMS level in dBFS, a full-scale sine reading 0; `None` for digital silence.
     pub rms_dbfs: Option<f64>,

@@ -42,8 +42,8 @@ const BEYOND: f64 = 4.0;
 const SIXTEEN_BITS: f64 = 1.0 / 32_768.0;
 /// Unless the fall is so deep that no instrument comes near it, in dB.
 const DEEP_DB: f64 = 30.0;
-/// A fall begins and ends where the level, averaged over [`BESIDE_EDGE`] groups, changes by less than
-/// this from group to group, in dB; and after so many groups.
+/// A fall begins and ends where the level, averaged over [`BESIDE_EDGE`] groups, changes by less
+/// than this from group to group, in dB; and after so many groups.
 const FLAT_DB: f64 = 0.6;
 const LONGEST_SKIRT: usize = 48;
 /// Edges nearer than this to half the sample rate are those of the converter.
@@ -56,20 +56,20 @@ const NOTHING_DB: f64 = -250.0;
 /// Finds the noise floor and the bandwidth of one channel.
 ///
 /// Frames of about 0.17 s (Kaiser window, β = 18) are transformed, at most 1000 a take, evenly
-/// spread. Bins are taken in groups of 32. In a group, the noise is read from the bin of rank 8 from
-/// below, which partials do not reach: of independent bins with an exponential distribution
-/// of mean 1, its mean is Σ 1/i over i = 25…32. The frames in which this noise, in dB and over
-/// all groups, is least (5 %) are taken for pauses, and their mean is the noise floor: where there is no
-/// pause, it is the noise between the partials. In the two lowest groups, where rumble slopes
+/// spread. Bins are taken in groups of 32. In a group, the noise is read from the bin of rank 8
+/// from below, which partials do not reach: of independent bins with an exponential distribution of
+/// mean 1, its mean is Σ 1/i over i = 25…32. The frames in which this noise, in dB and over all
+/// groups, is least (5 %) are taken for pauses, and their mean is the noise floor: where there is
+/// no pause, it is the noise between the partials. In the two lowest groups, where rumble slopes
 /// steeply, all bins count unless a tone stands among them.
 ///
-/// The bandwidth is the highest frequency at which the channel stands 6 dB out of that noise and out of
-/// its median over nine groups, unless
-/// the channel ends in an edge. An edge is a fall of the mean noise-like spectrum by 8 dB or more
-/// within four groups (0.75 kHz at 48 kHz), above which nothing follows; the bandwidth is then where
-/// it has fallen by 6 dB. Where the partials of an instrument end, the noise of the recording goes
-/// on; so the noise floor must fall by 5 dB as well, to within 6 dB of the noise of the coding or of 16
-/// bits unless the whole falls by 30 dB, or, where it is that of the coding already, the whole by 24 dB.
+/// The bandwidth is the highest frequency at which the channel stands 6 dB out of that noise and
+/// out of its median over nine groups, unless the channel ends in an edge. An edge is a fall of the
+/// mean noise-like spectrum by 8 dB or more within four groups (0.75 kHz at 48 kHz), above which
+/// nothing follows; the bandwidth is then where it has fallen by 6 dB. Where the partials of an
+/// instrument end, the noise of the recording goes on; so the noise floor must fall by 5 dB as
+/// well, to within 6 dB of the noise of the coding or of 16 bits unless the whole falls by 30 dB,
+/// or, where it is that of the coding already, the whole by 24 dB.
 #[derive(Clone)]
 pub(super) struct NoiseMeter {
     sample_rate_hz: f64,
@@ -259,8 +259,8 @@ impl NoiseMeter {
     }
 
     /// Where the noise-like spectrum ends abruptly, in groups, and by how many dB it falls there.
-    /// Both the mean power, in which loud moments show what quiet ones cannot, and the mean level, which
-    /// a click does not fill, are looked at.
+    /// Both the mean power, in which loud moments show what quiet ones cannot, and the mean level,
+    /// which a click does not fill, are looked at.
     fn edge(&self, floors: &[f64], coding: f64, most_beyond: f64) -> Option<(f64, f64)> {
         let frames = self.frames as f64;
         let powers: Vec<f64> = self.noise.iter().map(|sum| in_db(sum / frames)).collect();
@@ -327,8 +327,8 @@ fn foot(levels: &[f64], edge: usize, step: isize) -> usize {
     at
 }
 
-/// Where the level has fallen by 6 dB from below `start`, or by half where it falls by less than 12,
-/// from middle to middle of the groups.
+/// Where the level has fallen by 6 dB from below `start`, or by half where it falls by less than
+/// 12, from middle to middle of the groups.
 fn fallen(levels: &[f64], start: usize, fall_db: f64) -> Option<f64> {
     let wanted = level_below(levels, start) - (fall_db / 2.0).min(6.0);
     let first = start - EDGE_HALF_WIDTH;

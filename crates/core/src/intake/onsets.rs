@@ -6,8 +6,8 @@ use crate::units::amplitude_from_db;
 
 /// Blocks over which a power is taken.
 const BLOCKS: usize = 4;
-/// What came before is forgotten so fast, in dB per second: slower than a note dies under the finger,
-/// faster than a pause between repeated notes.
+/// What came before is forgotten so fast, in dB per second: slower than a note dies under the
+/// finger, faster than a pause between repeated notes.
 const FORGETTING_DB_PER_S: f64 = 120.0;
 /// A rise by so much within so long is an onset.
 const RISE_DB: f64 = 7.0;
@@ -29,12 +29,13 @@ pub(crate) struct Onset {
     pub(crate) power: f64,
 }
 
-/// Finds onsets in powers that arrive block by block: those of the samples, of their differences, and of their second
-/// differences, which weigh high frequencies by 6 and 12 dB per octave.
+/// Finds onsets in powers that arrive block by block: those of the samples, of their differences,
+/// and of their second differences, which weigh high frequencies by 6 and 12 dB per octave.
 ///
-/// In each of the three, over 10 ms and in dB, what came before is remembered as its maximum, forgotten at 120 dB/s.
-/// Where a level rises above that by 7 dB within 20 ms, something begins, at the place where it has risen by 2 dB. A
-/// vibrato, a tremolo and beats rise more slowly, or no higher than what is remembered.
+/// In each of the three, over 10 ms and in dB, what came before is remembered as its maximum,
+/// forgotten at 120 dB/s. Where a level rises above that by 7 dB within 20 ms, something begins, at
+/// the place where it has risen by 2 dB. A vibrato, a tremolo and beats rise more slowly, or no
+/// higher than what is remembered.
 #[derive(Debug, Clone)]
 pub(crate) struct OnsetFinder {
     /// Factors for the decibels above.

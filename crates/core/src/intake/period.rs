@@ -12,8 +12,8 @@ const ALIKE: f64 = 0.7;
 const NEARLY: f64 = 0.85;
 /// Share of a period that must follow it, to be compared with its beginning.
 const LEAST_OVERLAP: f64 = 0.4;
-/// Crossings between which a period is looked for, and the difference in samples of two periods that
-/// are tried.
+/// Crossings between which a period is looked for, and the difference in samples of two periods
+/// that are tried.
 const MOST_CROSSINGS: usize = 24;
 const SAME_LAG: f64 = 0.5;
 /// Samples at which a lag is first tried, and at which it is then judged: the correlation of noise
@@ -23,8 +23,8 @@ const SECOND_LOOK: usize = 4096;
 /// Lags whose correlation at the first look is below this, four times its scatter under [`ALIKE`],
 /// are not judged.
 const UNLIKELY: f64 = 0.35;
-/// Crossings at either end of the span between which the longest stretch of whole periods is sought:
-/// few waveforms have so many in a period, and those lose a period or two of the stretch.
+/// Crossings at either end of the span between which the longest stretch of whole periods is
+/// sought: few waveforms have so many in a period, and those lose a period or two of the stretch.
 const END_CROSSINGS: usize = 48;
 /// Part of a period by which two crossings may miss a whole number of periods; it grows with the
 /// square root of the number.
@@ -55,11 +55,11 @@ pub struct Period {
 ///
 /// The mean is taken away, and the crossings are those where the waveform rises through zero from
 /// below −0.2 to above 0.2 of its RMS; each is placed between its samples by band-limited
-/// interpolation. Which crossings are a period apart is decided by the correlation of the
-/// waveform with itself, Σx(t)x(t+T) / √(Σx(t)²·Σx(t+T)²): the shortest T within 15 % of the best.
-/// The sums run over 4096 instants spread over the span, all samples if there are fewer: noise, which
-/// has as many crossings as samples, costs no more than a tone.
-/// With N periods T between two crossings at t₁ and t₂, T = (t₂ − t₁)/N and f = 1/T.
+/// interpolation. Which crossings are a period apart is decided by the correlation of the waveform
+/// with itself, Σx(t)x(t+T) / √(Σx(t)²·Σx(t+T)²): the shortest T within 15 % of the best. The sums
+/// run over 4096 instants spread over the span, all samples if there are fewer: noise, which has as
+/// many crossings as samples, costs no more than a tone. With N periods T between two crossings at
+/// t₁ and t₂, T = (t₂ − t₁)/N and f = 1/T.
 ///
 /// The uncertainty is that of the two crossings: the waveform differs by σ√2 (RMS) from itself a
 /// period later, and σ over the slope at a crossing is the uncertainty of its time. What changes

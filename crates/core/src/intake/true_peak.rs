@@ -11,8 +11,8 @@ use crate::window::bessel_i0;
 const OVERSAMPLING: usize = 4;
 /// Samples on each side that a point between samples is computed from.
 const REACH: usize = BEFORE.div_ceil(2);
-/// Shape of the Kaiser window that ends the interpolating sinc: errors near −60 dB up to 0.45 of the
-/// sample rate.
+/// Shape of the Kaiser window that ends the interpolating sinc: errors near −60 dB up to 0.45 of
+/// the sample rate.
 const BETA: f64 = 6.0;
 /// Steps into which an interval is divided around a new largest point.
 const FINE_STEPS: usize = 32;

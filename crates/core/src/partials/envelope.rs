@@ -16,8 +16,8 @@ const SIXTY_DB: f64 = 6.907_755_278_982_137;
 const MOST_POINTS: usize = 160;
 const FEWEST_POINTS: usize = 5;
 const FEWEST_FOR_TWO: usize = 14;
-/// Two components are fitted for good only if one misfits by this share, and two fit so much better: the ratio
-/// of variances.
+/// Two components are fitted for good only if one misfits by this share, and two fit so much
+/// better: the ratio of variances.
 const ONE_IS_ENOUGH: f64 = 4e-4;
 const MUCH_BETTER: f64 = 15.0;
 /// Beyond this share one or two damped sinusoids are no account of an envelope.
@@ -186,8 +186,8 @@ impl Points {
         fits.min_by(|a, b| a.misfit.total_cmp(&b.misfit))
     }
 
-    /// Pairs of poles to begin with: what one leaves is another frequency, or another decay, or both lie close
-    /// on either side. `None` if what it leaves is noise.
+    /// Pairs of poles to begin with: what one leaves is another frequency, or another decay, or
+    /// both lie close on either side. `None` if what it leaves is noise.
     fn starts_of_two(&self, one: &Pole) -> Option<[[C; 2]; 3]> {
         /// What is no more than noise has a spectrum whose greatest lies so little above its mean.
         const OF_NOISE: f64 = 5.0;
@@ -327,9 +327,11 @@ impl Points {
         })
     }
 
-    /// JᵀJ and Jᵀr over the real and imaginary part of each amplitude, −α and δ, in blocks of four for a pole.
+    /// JᵀJ and Jᵀr over the real and imaginary part of each amplitude, −α and δ, in blocks of four
+    /// for a pole.
     ///
-    /// The columns are the wave w, its value z·t and i times either: all products are parts of those of w and z·t.
+    /// The columns are the wave w, its value z·t and i times either: all products are parts of
+    /// those of w and z·t.
     fn normal_equations<const P: usize>(&self, poles: &[Pole; P]) -> ([[f64; 8]; 8], [f64; 8]) {
         let (mut products, mut with_left) = ([[C::default(); 4]; 4], [C::default(); 4]);
         let used = 2 * P;
@@ -391,7 +393,8 @@ impl Points {
 
     fn two(&self, fit: &Fit<2>) -> Envelope {
         let mut both = [self.component(fit, 0), self.component(fit, 1)];
-        // A component that is over at once may be huge before the first point, where nothing is known of it.
+        // A component that is over at once may be huge before the first point, where nothing is
+        // known of it.
         let power = |component: &Component| component.power(self.values[0].0, self.lasting_s);
         if power(&both[1]) > power(&both[0]) {
             both.swap(0, 1);

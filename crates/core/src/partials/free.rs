@@ -40,7 +40,8 @@ impl Thread {
         self.frequency_hz + self.slope_hz * (step - self.last) as f64
     }
 
-    /// Goes on with a tone; where another track crosses, whose tone bends this one, only its reading is taken.
+    /// Goes on with a tone; where another track crosses, whose tone bends this one, only its
+    /// reading is taken.
     fn take(&mut self, step: usize, reading: Reading, after_s: f64, is_crossed: bool) {
         /// Share that a step takes in the running slope.
         const NEW: f64 = 0.2;
@@ -150,8 +151,9 @@ fn tones_of(reader: &FrameReader, range_hz: (f64, f64), strongest: &mut f64) -> 
     tones
 }
 
-/// Gives each tone of a step to the track it costs least to go on with, all together costing least; what is
-/// left begins a track, or takes up one that is silent at that frequency: at a beat's least level a tone leaps.
+/// Gives each tone of a step to the track it costs least to go on with, all together costing least;
+/// what is left begins a track, or takes up one that is silent at that frequency: at a beat's least
+/// level a tone leaps.
 fn link(
     threads: &mut Vec<Thread>,
     step: usize,

@@ -12,9 +12,9 @@ pub(super) struct Stretch<'a> {
 }
 
 impl Stretch<'_> {
-    /// First sample of the frame for a time after the onset: centred on it, or, near the ends of the stretch, as
-    /// near as it can be without reaching beyond them. With it, how long after the middle of the frame the time
-    /// is, in seconds.
+    /// First sample of the frame for a time after the onset: centred on it, or, near the ends of
+    /// the stretch, as near as it can be without reaching beyond them. With it, how long after the
+    /// middle of the frame the time is, in seconds.
     pub(super) fn frame(&self, at_s: f64, length: usize) -> (i64, f64) {
         let centre = self.from as f64 + at_s * self.rate_hz;
         let wanted = (centre - length as f64 / 2.0).round() as i64;
@@ -61,7 +61,8 @@ pub(super) struct Place {
     pub(super) ratio: f64,
 }
 
-/// Finds the partials of a note one after the other, the places of those found telling where the next must be.
+/// Finds the partials of a note one after the other, the places of those found telling where the
+/// next must be.
 pub(super) fn places(
     stretch: &Stretch,
     guide: &Guide,
@@ -130,7 +131,8 @@ pub(super) fn places(
     places
 }
 
-/// Where partials must be, learned from those that were found: the ratio of the nth is n·√(a + b·n²).
+/// Where partials must be, learned from those that were found: the ratio of the nth is n·√(a +
+/// b·n²).
 struct Law {
     sums: [f64; 5],
     inharmonicity: f64,
@@ -152,10 +154,12 @@ impl Law {
     }
 
     fn ratio(&self, number: usize) -> f64 {
-        /// Uncertainty of the stiffness before anything is known of it, and of the place of the first partial.
+        /// Uncertainty of the stiffness before anything is known of it, and of the place of the
+        /// first partial.
         const B_U: f64 = 3e-4;
         const PLACE_U: f64 = 3e-3;
-        /// The partials of no instrument lie closer and closer: of some, singly, coupling makes it seem so.
+        /// The partials of no instrument lie closer and closer: of some, singly, coupling makes it
+        /// seem so.
         const LEAST_SLOPE: f64 = -1e-4;
         let [w, x, xx, y, xy] = self.sums;
         let of_b = 1.0 / (B_U * B_U);

@@ -5,7 +5,8 @@ use crate::linear::inverse;
 use crate::measured::Measured;
 use crate::units::{cents_between, cents_u};
 
-/// A partial stands off the law if it lies beyond so many times the scatter, and by this many cents.
+/// A partial stands off the law if it lies beyond so many times the scatter, and by this many
+/// cents.
 const OFF_SCATTERS: f64 = 6.0;
 const OFF_CENTS: f64 = 1.0;
 /// Scatter below which only rounding is left, in cents.
@@ -34,9 +35,9 @@ impl StringLaw {
     }
 }
 
-/// Fits the law by least squares of (f/n)² = F²·(1 + B·n²), reweighted by J. W. Tukey's biweight so that single
-/// partials off the law do not bend it. The weights take in the scatter of the partials about the law: it is
-/// no noise of the measurement, but goes into what is stated.
+/// Fits the law by least squares of (f/n)² = F²·(1 + B·n²), reweighted by J. W. Tukey's biweight so
+/// that single partials off the law do not bend it. The weights take in the scatter of the partials
+/// about the law: it is no noise of the measurement, but goes into what is stated.
 pub(super) fn string_law(partials: &[(usize, Measured)]) -> Option<StringLaw> {
     const ROUNDS: usize = 30;
     const CUT: f64 = 4.685;

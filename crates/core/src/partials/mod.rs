@@ -2,28 +2,32 @@
 //!
 //! # What it computes
 //!
-//! **Readings.** A frame under a window w holds a damped sinusoid A·exp((−α + jω)t). With X its transform under w
-//! and X' under the derivative of w, −X'/X = −α + j(ω − Ω): frequency and decay of a single damped sinusoid are
-//! exact, and so is its amplitude, X over the transform of w·exp(−αt). The window has side lobes below −93 dB;
-//! a frame lasts 4.5 periods of the fundamental, so that each partial lies beyond the main lobes of the others.
+//! **Readings.** A frame under a window w holds a damped sinusoid A·exp((−α + jω)t). With X its
+//! transform under w and X' under the derivative of w, −X'/X = −α + j(ω − Ω): frequency and decay
+//! of a single damped sinusoid are exact, and so is its amplitude, X over the transform of
+//! w·exp(−αt). The window has side lobes below −93 dB; a frame lasts 4.5 periods of the
+//! fundamental, so that each partial lies beyond the main lobes of the others.
 //!
-//! **Ends.** No frame reaches across the onset or the end: the first frame begins with the onset, and what
-//! happens in its first half is told from its own damped sinusoids. An attack is not smeared.
+//! **Ends.** No frame reaches across the onset or the end: the first frame begins with the onset,
+//! and what happens in its first half is told from its own damped sinusoids. An attack is not
+//! smeared.
 //!
-//! **Harmonic.** The fundamental over time ([`crate::pitch`]) tells where the partials are; they are found one
-//! after the other, each telling more of where the next must be, f_n = n·F·√(1 + B·n²).
+//! **Harmonic.** The fundamental over time ([`crate::pitch`]) tells where the partials are; they
+//! are found one after the other, each telling more of where the next must be, f_n = n·F·√(1 +
+//! B·n²).
 //!
-//! **Free.** Without a fundamental the tones of each frame are linked to those before: each track predicts its next
-//! frequency and level, and the pairs are chosen that cost least together.
+//! **Free.** Without a fundamental the tones of each frame are linked to those before: each track
+//! predicts its next frequency and level, and the pairs are chosen that cost least together.
 //!
-//! **Noise.** The sound of all readings is taken from the recording; what is left beside a partial is noise. A
-//! partial begins where it stands out of it by 11 dB (by 15 dB once it has died away) and ends where by less than 7 dB.
+//! **Noise.** The sound of all readings is taken from the recording; what is left beside a partial
+//! is noise. A partial begins where it stands out of it by 11 dB (by 15 dB once it has died away)
+//! and ends where by less than 7 dB.
 //!
-//! **Decay and beating.** The complex envelope of a partial is fitted by one or two damped sinusoids (least
-//! squares): two frequencies beat, two decays make a knee.
+//! **Decay and beating.** The complex envelope of a partial is fitted by one or two damped
+//! sinusoids (least squares): two frequencies beat, two decays make a knee.
 //!
-//! **Inharmonicity.** F and B by reweighted least squares; the scatter of the partials about the law goes into
-//! their uncertainties.
+//! **Inharmonicity.** F and B by reweighted least squares; the scatter of the partials about the
+//! law goes into their uncertainties.
 
 mod envelope;
 mod free;
@@ -152,7 +156,8 @@ pub struct Partial {
     pub target_ratio: Option<f64>,
     /// See above.
     pub cents_from_target: Option<f64>,
-    /// Time to fall by 60 dB in seconds; of two stages the early one; `None` if it does not fall enough to tell.
+    /// Time to fall by 60 dB in seconds; of two stages the early one; `None` if it does not fall
+    /// enough to tell.
     pub decay_t60_s: Option<f64>,
     /// Its uncertainty.
     pub decay_t60_s_u: Option<f64>,
@@ -230,7 +235,8 @@ pub struct Partials {
     pub start_s: f64,
     /// See above.
     pub end_s: f64,
-    /// Frequency of the first partial as the law gives it, F·√(1 + B); `None` without a fundamental.
+    /// Frequency of the first partial as the law gives it, F·√(1 + B); `None` without a
+    /// fundamental.
     #[serde(flatten, serialize_with = "flat::f0_hz")]
     pub f0_hz: Option<Measured>,
     /// F, the fundamental of the string if it had no stiffness.
@@ -251,7 +257,8 @@ pub struct Partials {
     /// Their tracks, in the order of their numbers and times.
     #[serde(skip)]
     pub tracks: Vec<PartialTrack>,
-    /// What the tracks leave of the sound, in dB re the sound: of all, and from 0.1 s after the onset on.
+    /// What the tracks leave of the sound, in dB re the sound: of all, and from 0.1 s after the
+    /// onset on.
     pub residual_db: f64,
     /// See above.
     pub residual_sustain_db: Option<f64>,
@@ -332,7 +339,8 @@ impl Partials {
         point.level_db() + self.full_scale_db
     }
 
-    /// Tells the ratios of all partials to one, and how far each is from the nearest of the ratios wanted.
+    /// Tells the ratios of all partials to one, and how far each is from the nearest of the ratios
+    /// wanted.
     ///
     /// # Errors
     ///
@@ -380,12 +388,13 @@ impl Partials {
     }
 }
 
-/// Follows the partials of the longest note of a sound, whose first sample lies `start_s` seconds into its take.
+/// Follows the partials of the longest note of a sound, whose first sample lies `start_s` seconds
+/// into its take.
 ///
 /// # Errors
 ///
-/// [`Error::TooShort`] for a sound that holds no frame, [`Error::NoFundamental`] where nothing has a
-/// fundamental, [`Error::Setting`] for settings that make no sense.
+/// [`Error::TooShort`] for a sound that holds no frame, [`Error::NoFundamental`] where nothing has
+/// a fundamental, [`Error::Setting`] for settings that make no sense.
 pub fn partials(
     sound: &[f32],
     sample_rate_hz: f64,
@@ -492,7 +501,8 @@ fn stretch_of<'a>(sound: &'a [f32], rate_hz: f64, pitch: &Pitch, note: &PitchNot
     Stretch { sound, rate_hz, from, to: to.max(from) }
 }
 
-/// The first sample between two that stands out of what is before, and is more than a trace of what comes.
+/// The first sample between two that stands out of what is before, and is more than a trace of what
+/// comes.
 fn onset(sound: &[f32], rate_hz: f64, from: usize, to: usize) -> usize {
     const BLOCK_S: f64 = 0.005;
     const PEAK_WITHIN_S: f64 = 0.5;
@@ -549,7 +559,8 @@ struct Assembly<'a> {
     left: Vec<f32>,
 }
 
-/// A partial with its points over the whole stretch, those that stand out of the noise being marked.
+/// A partial with its points over the whole stretch, those that stand out of the noise being
+/// marked.
 struct Candidate {
     number: usize,
     points: Vec<Option<TrackPoint>>,
@@ -681,8 +692,8 @@ impl Assembly<'_> {
         result
     }
 
-    /// Takes the sound of all that is alive out of the stretch, and puts back what was taken but is not alive any
-    /// more.
+    /// Takes the sound of all that is alive out of the stretch, and puts back what was taken but is
+    /// not alive any more.
     fn take_out(&mut self, candidates: &mut [Candidate]) {
         let rate_hz = self.stretch.rate_hz;
         let sum = Sum { start: 0.0, hop: self.hop_s * rate_hz, rate_hz };
@@ -702,9 +713,9 @@ impl Assembly<'_> {
         }
     }
 
-    /// Noise beside each partial over time, as the power of a bin: what is left when the sound of all readings
-    /// is taken away, in the bins to either side, by a running quarter: where a vibrato sweeps through a frame more is
-    /// left than noise, but not at its turns.
+    /// Noise beside each partial over time, as the power of a bin: what is left when the sound of
+    /// all readings is taken away, in the bins to either side, by a running quarter: where a
+    /// vibrato sweeps through a frame more is left than noise, but not at its turns.
     fn noise_floors(&mut self, candidates: &[Candidate]) -> Vec<NoiseFloor> {
         const SLOT_S: f64 = 0.02;
         const LEAST_SLOTS: usize = 9;
@@ -753,8 +764,8 @@ impl Assembly<'_> {
         floors.into_iter().map(smooth).collect()
     }
 
-    /// Marks where a partial stands out of the noise, with hysteresis; gaps of a beat are bridged, and what is
-    /// shorter than a track may be is left out.
+    /// Marks where a partial stands out of the noise, with hysteresis; gaps of a beat are bridged,
+    /// and what is shorter than a track may be is left out.
     fn mark_alive(&self, candidate: &mut Candidate, floor: &NoiseFloor) {
         const BEGINS: f64 = 12.0;
         /// What comes back after it has died away is seldom more than noise.
@@ -820,8 +831,8 @@ impl Assembly<'_> {
         runs(candidate.alive.iter().copied()).map(track).collect()
     }
 
-    /// The envelopes of the partials, from the bin of each in frames a quarter apart: unlike a reading a bin adds up
-    /// what two components put there.
+    /// The envelopes of the partials, from the bin of each in frames a quarter apart: unlike a
+    /// reading a bin adds up what two components put there.
     fn envelopes(&mut self, candidates: &[Candidate], wavers: bool) -> Vec<Fitted> {
         let (length, rate_hz) = (self.reader.length() as f64, self.stretch.rate_hz);
         let bins: Vec<i64> = candidates
@@ -929,7 +940,8 @@ impl Assembly<'_> {
         Some((partial, frequency))
     }
 
-    /// Decay of the level alone, where the phase says nothing: a straight line through ln A, weighted by power.
+    /// Decay of the level alone, where the phase says nothing: a straight line through ln A,
+    /// weighted by power.
     fn decay_of_level(&self, candidate: &Candidate) -> Option<Measured> {
         let points: Vec<(f64, f64, f64)> = (candidate.points.iter().enumerate())
             .filter(|(step, _)| candidate.alive[*step] && candidate.after_s[*step].abs() < 1e-4)
@@ -1011,8 +1023,8 @@ fn common_beat(partials: &[Partial]) -> Option<f64> {
     (alike >= FEWEST && 4 * alike >= 3 * partials.len()).then_some(middle_hz)
 }
 
-/// Whether two components are but one that swells or fades other than exponentially: as strong as each other, and
-/// together for less than it takes to hear them beat.
+/// Whether two components are but one that swells or fades other than exponentially: as strong as
+/// each other, and together for less than it takes to hear them beat.
 fn is_swell(both: &[Component; 2], apart: Measured, lasting_s: f64) -> bool {
     const ALIKE: f64 = 0.8;
     const TURNS_OF_A_BEAT: f64 = 0.75;
@@ -1088,7 +1100,8 @@ fn loudest(candidates: &[Candidate]) -> usize {
         .0
 }
 
-/// Level of a partial at a step in dB, by a straight line through the nearest points that are heard.
+/// Level of a partial at a step in dB, by a straight line through the nearest points that are
+/// heard.
 fn level_of(candidate: &Candidate, step: usize) -> f64 {
     const NEAREST: usize = 5;
     let mut heard: Vec<(f64, f64)> = (candidate.points.iter().enumerate())

@@ -8,8 +8,8 @@ use crate::transform::RealTransform;
 
 type C = Complex<f64>;
 
-/// Terms of the window, whose first derivative has no step: side lobes lie below −93 dB and fall by 18 dB an
-/// octave (A. H. Nuttall, IEEE Trans. Acoust. Speech Signal Process. 29, 1981).
+/// Terms of the window, whose first derivative has no step: side lobes lie below −93 dB and fall by
+/// 18 dB an octave (A. H. Nuttall, IEEE Trans. Acoust. Speech Signal Process. 29, 1981).
 const TERMS: [f64; 4] = [0.355_768, 0.487_396, 0.144_232, 0.012_604];
 /// Growth or decay over half a frame that is still believed, in nats.
 const MOST_DECAY: f64 = 3.0;
@@ -117,9 +117,9 @@ impl FrameReader {
         self.windowed(k).norm_sqr()
     }
 
-    /// What a bin holds of the frame that begins so many samples into a sound, with the turn of the bin itself
-    /// taken out from the beginning of the sound on: of A·exp((−α + jω)t), A at the middle of the frame times
-    /// [`FrameReader::gain`].
+    /// What a bin holds of the frame that begins so many samples into a sound, with the turn of the
+    /// bin itself taken out from the beginning of the sound on: of A·exp((−α + jω)t), A at the
+    /// middle of the frame times [`FrameReader::gain`].
     pub(super) fn envelope(&self, k: i64, start: f64) -> C {
         let middle = start + self.length() as f64 / 2.0;
         let sign = if k % 2 == 0 { 2.0 } else { -2.0 };
@@ -127,15 +127,15 @@ impl FrameReader {
         self.windowed(k) * C::cis(-turned) * sign / (TERMS[0] * self.length() as f64)
     }
 
-    /// What is left in a bin of a damped sinusoid that lies so far from it: complex, 1 for a steady one in its
-    /// middle.
+    /// What is left in a bin of a damped sinusoid that lies so far from it: complex, 1 for a steady
+    /// one in its middle.
     pub(super) fn gain(&self, decay_per_s: f64, off_hz: f64) -> C {
         let rate = C::new(-decay_per_s, TAU * off_hz) / self.rate_hz;
         window_transform(rate, self.length() as f64) / (TERMS[0] * self.length() as f64)
     }
 
-    /// The strongest sinusoid within so many bins of a frequency; `None` where no bin there stands above its
-    /// neighbours.
+    /// The strongest sinusoid within so many bins of a frequency; `None` where no bin there stands
+    /// above its neighbours.
     pub(super) fn near(&self, frequency_hz: f64, reach_bins: f64) -> Option<Reading> {
         let place = frequency_hz / self.bin_hz();
         let first = ((place - reach_bins).round() as i64).max(1);
@@ -152,10 +152,10 @@ impl FrameReader {
         self.at(top?.0)
     }
 
-    /// The sinusoid that makes a bin what it is. With X under the window w and X' under its derivative,
-    /// −X'/X = −α + j(ω − Ω) in each sample, Ω being the frequency of the bin: exact for a single damped
-    /// sinusoid, since w is nothing at the ends of the frame. The amplitude follows from the transform of
-    /// w·exp(−αt) at ω − Ω.
+    /// The sinusoid that makes a bin what it is. With X under the window w and X' under its
+    /// derivative, −X'/X = −α + j(ω − Ω) in each sample, Ω being the frequency of the bin: exact
+    /// for a single damped sinusoid, since w is nothing at the ends of the frame. The amplitude
+    /// follows from the transform of w·exp(−αt) at ω − Ω.
     pub(super) fn at(&self, k: i64) -> Option<Reading> {
         let x = self.windowed(k);
         if x.norm_sqr() == 0.0 {

@@ -36,12 +36,14 @@ pub struct Moment {
     pub partials: Vec<(u32, TrackPoint)>,
 }
 
-/// The sound of partials from the time 0 to the last of moments: what sounds at one and at the next is joined, unless
-/// four usual steps lie between. Partials at or above half the sample rate are left out.
+/// The sound of partials from the time 0 to the last of moments: what sounds at one and at the next
+/// is joined, unless four usual steps lie between. Partials at or above half the sample rate are
+/// left out.
 ///
 /// # Errors
 ///
-/// [`Error::Setting`] for times that do not rise from 0 on to an hour at most, or to what so few moments can fill.
+/// [`Error::Setting`] for times that do not rise from 0 on to an hour at most, or to what so few
+/// moments can fill.
 pub fn sound_of(moments: &[Moment], sample_rate_hz: f64) -> Result<Vec<f32>, Error> {
     const LONGEST_S: f64 = 3600.0;
     const USUAL_STEPS: f64 = 4.0;
@@ -85,9 +87,10 @@ pub fn sound_of(moments: &[Moment], sample_rate_hz: f64) -> Result<Vec<f32>, Err
     Ok(sound)
 }
 
-/// A sum of sinusoids is made a step at a time, all of them between two of their points: the level is straight in
-/// dB, and the phase a cubic that keeps phases and frequencies at both ends, of those the smoothest (R. J. McAulay
-/// and T. F. Quatieri, IEEE Trans. Acoust. Speech Signal Process. 34, 1986).
+/// A sum of sinusoids is made a step at a time, all of them between two of their points: the level
+/// is straight in dB, and the phase a cubic that keeps phases and frequencies at both ends, of
+/// those the smoothest (R. J. McAulay and T. F. Quatieri, IEEE Trans. Acoust. Speech Signal
+/// Process. 34, 1986).
 pub(super) struct Sum {
     /// Where step 0 begins, in samples of the sound; need not be whole.
     pub(super) start: f64,
@@ -97,7 +100,8 @@ pub(super) struct Sum {
 }
 
 impl Sum {
-    /// Adds to a sound what lies between points at one step and points at the next, times a factor each.
+    /// Adds to a sound what lies between points at one step and points at the next, times a factor
+    /// each.
     pub(super) fn add(
         &self,
         sound: &mut [f32],
@@ -144,8 +148,8 @@ struct Piece {
 /// More registers of a processor do not hold side by side.
 const MOST_LANES: usize = 8;
 
-/// Sinusoids side by side, as real and imaginary parts. A cubic phase and a straight level are three rotations, each
-/// turning the one before.
+/// Sinusoids side by side, as real and imaginary parts. A cubic phase and a straight level are
+/// three rotations, each turning the one before.
 #[derive(Default)]
 struct Lanes {
     wave: [[f64; MOST_LANES]; 2],
@@ -159,8 +163,8 @@ impl Lanes {
     fn set(&mut self, lane: usize, piece: &Piece, at: f64, factor: f64) {
         let [p0, p1, p2, p3] = piece.phase;
         let value = |t: f64| p0 + t * (p1 + t * (p2 + t * p3));
-        // Differences of the exponent from one sample to the next, of these, and of these: in closed form, since the
-        // last are far smaller than what they would be the differences of.
+        // Differences of the exponent from one sample to the next, of these, and of these: in
+        // closed form, since the last are far smaller than what they would be the differences of.
         let slope = p1 + p2 * (2.0 * at + 1.0) + p3 * (3.0 * at * at + 3.0 * at + 1.0);
         let curve = 2.0 * p2 + 6.0 * p3 * (at + 1.0);
         let values = [
@@ -187,7 +191,8 @@ fn sin_cos(x: f64) -> (f64, f64) {
     }
 }
 
-/// Adds pieces to a sound, as many side by side as the processor has room for: 3 x as fast as one after the other.
+/// Adds pieces to a sound, as many side by side as the processor has room for: 3 x as fast as one
+/// after the other.
 struct AddPieces<'a> {
     sum: &'a Sum,
     sound: &'a mut [f32],

@@ -1,5 +1,5 @@
-//! What a frame says about its fundamental: how well each harmonic series accounts for its tones, and how
-//! periodic the sound is.
+//! What a frame says about its fundamental: how well each harmonic series accounts for its tones,
+//! and how periodic the sound is.
 
 use rustfft::num_complex::Complex;
 
@@ -12,7 +12,8 @@ use crate::transform::RealTransform;
 const WINDOW: [f64; 3] = [0.42, 0.5, 0.08];
 /// A tone stands out of the noise by this ratio of powers.
 const LEAST_RATIO: f64 = 5.0;
-/// What is looked for in many places is found by chance somewhere: so many nats of each tone are no evidence.
+/// What is looked for in many places is found by chance somewhere: so many nats of each tone are no
+/// evidence.
 const BY_CHANCE: f64 = 3.0;
 /// Beyond this, standing out further is no further evidence, in nats.
 const MOST_EVIDENCE: f64 = 30.0;
@@ -23,7 +24,8 @@ const IN_FULL_DB: f64 = 12.0;
 const LEAST_WEIGHT: f64 = 0.2;
 /// Harmonics that are looked for.
 const HIGHEST_NUMBER: usize = 20;
-/// Numbers that a tone may have in the series it proposes: one of the three strongest, and a weaker one.
+/// Numbers that a tone may have in the series it proposes: one of the three strongest, and a weaker
+/// one.
 const HIGHEST_PROPOSED: usize = 8;
 const HIGHEST_OF_WEAKER: usize = 4;
 /// Tones that propose series, the strongest.
@@ -31,37 +33,39 @@ const PROPOSERS: usize = 7;
 /// A harmonic lies within so many bins of its place, or within this share of its frequency.
 const REACH_BINS: f64 = 0.5;
 const REACH_SHARE: f64 = 0.006;
-/// What a missing harmonic takes away, as a share of the mean evidence of those that are there: between
-/// others, and below the lowest.
+/// What a missing harmonic takes away, as a share of the mean evidence of those that are there:
+/// between others, and below the lowest.
 const COST_BETWEEN: f64 = 0.25;
 const COST_BELOW: f64 = 0.12;
 /// What a tone takes away that the series leaves out, as a share of its own evidence.
 const COST_LEFT_OUT: f64 = 0.5;
-/// Scatter of the tones of a steady series over what is taken for it, beside the noise and where that cannot be
-/// seen, and as how many tones that counts.
+/// Scatter of the tones of a steady series over what is taken for it, beside the noise and where
+/// that cannot be seen, and as how many tones that counts.
 const USUAL_SCATTER: f64 = 0.003;
 const UNSEEN_SCATTER: f64 = 0.01;
 const USUAL_COUNT: f64 = 2.0;
-/// Tones closer than this have no bins between their main lobes, which end three bins away; from the other
-/// on, a quarter of all bins lies where side lobes are below -70 dB.
+/// Tones closer than this have no bins between their main lobes, which end three bins away; from
+/// the other on, a quarter of all bins lies where side lobes are below -70 dB.
 const SKIRTS_BINS: f64 = 6.0;
 const CLEAR_BINS: f64 = 11.0;
 /// By so many bins the side lobes of a tone as strong move the frequency of another.
 const BENT_BINS: f64 = 0.003;
 /// Inharmonicity of a string before anything is known of it.
 const USUAL_B: f64 = 1e-3;
-/// Correlation with itself one period later below which a sound is not periodic, and from which on it is.
+/// Correlation with itself one period later below which a sound is not periodic, and from which on
+/// it is.
 const NOT_PERIODIC: f64 = 0.1;
 const PERIODIC: f64 = 0.4;
-/// Of each level, so many candidates are checked for periodicity, if they have this share of the best evidence
-/// of all.
+/// Of each level, so many candidates are checked for periodicity, if they have this share of the
+/// best evidence of all.
 const CHECKED: usize = 3;
 const WORTH_CHECKING: f64 = 0.12;
 /// Candidates that are kept of a frame.
 pub(super) const KEPT: usize = 5;
 /// Candidates nearer than this are one, as a share of their frequency: 40 cents.
 const SAME_SHARE: f64 = 0.0234;
-/// A shorter frame is taken for its reading if it brings this share of the evidence of a longer one.
+/// A shorter frame is taken for its reading if it brings this share of the evidence of a longer
+/// one.
 const ENOUGH: f64 = 0.4;
 /// A frame so far below full scale holds nothing: power of a sample.
 const SILENT: f64 = 1e-13;
@@ -77,7 +81,8 @@ pub struct Candidate {
     pub f0_hz_u: f64,
     /// Stiffness B of the series.
     pub inharmonicity: f64,
-    /// Stiffness that the series was followed with, whether or not it stands out of its uncertainty.
+    /// Stiffness that the series was followed with, whether or not it stands out of its
+    /// uncertainty.
     pub stretch: f64,
     /// What speaks for it, in nats.
     pub evidence: f64,
@@ -85,7 +90,8 @@ pub struct Candidate {
     pub periodicity: f64,
     /// Share of the power of the tones that lies on the series.
     pub explained: f64,
-    /// Share of what speaks for the tones that lies on the series: weak tones count nearly as strong ones.
+    /// Share of what speaks for the tones that lies on the series: weak tones count nearly as
+    /// strong ones.
     pub tones_explained: f64,
     /// Number of the strongest tone on the series.
     pub strongest: usize,
@@ -116,7 +122,8 @@ struct Tone {
     power: f64,
     /// What speaks for it, in nats.
     evidence: f64,
-    /// Variance of its frequency in Hz² for the noise, and for the side lobes of the strongest tone.
+    /// Variance of its frequency in Hz² for the noise, and for the side lobes of the strongest
+    /// tone.
     variance: f64,
     of_others: f64,
 }
@@ -244,8 +251,8 @@ impl FrameReader {
         }
     }
 
-    /// Lets what was found keep as much of its evidence as the sound is periodic. What falls too far behind
-    /// is dropped unchecked: being checked can only weaken it.
+    /// Lets what was found keep as much of its evidence as the sound is periodic. What falls too
+    /// far behind is dropped unchecked: being checked can only weaken it.
     fn check_periodicity(&mut self, levels: &Levels, time_s: f64) {
         self.found.sort_by(|(_, a), (_, b)| b.evidence.total_cmp(&a.evidence));
         let (mut best, mut checked) = (0.0f64, 0);
@@ -381,7 +388,8 @@ impl FrameReader {
                 }
                 self.propose_as(tone, number, range_hz);
             }
-            // Under a formant the strongest harmonics have high numbers: their distance tells which.
+            // Under a formant the strongest harmonics have high numbers: their distance tells
+            // which.
             if let Some(number) = self.number_by_distance(&tone).filter(|_| rank < 3) {
                 self.propose_as(tone, number, range_hz);
             }
@@ -389,7 +397,8 @@ impl FrameReader {
         self.strongest = strongest;
     }
 
-    /// Proposes the series of which a tone is the nth, unless it is proposed already or has next to no tones.
+    /// Proposes the series of which a tone is the nth, unless it is proposed already or has next to
+    /// no tones.
     fn propose_as(&mut self, tone: Tone, number: usize, range_hz: (f64, f64)) {
         let hz = tone.frequency_hz / number as f64;
         let is_known = |known: &Proposal| (known.spacing_hz - hz).abs() < 0.006 * hz;
@@ -402,8 +411,8 @@ impl FrameReader {
         }
     }
 
-    /// The number of a tone, higher than those proposed anyway, in a series as wide as its distances from the tones to either
-    /// side, which must agree.
+    /// The number of a tone, higher than those proposed anyway, in a series as wide as its
+    /// distances from the tones to either side, which must agree.
     fn number_by_distance(&self, tone: &Tone) -> Option<usize> {
         const AGREE: f64 = 0.1;
         let all = &self.tones.all;
@@ -417,8 +426,8 @@ impl FrameReader {
         (agree && (HIGHEST_PROPOSED + 1..=HIGHEST_NUMBER).contains(&number)).then_some(number)
     }
 
-    /// Whether one of the four harmonics next to a high one is there: otherwise its series has more gaps than tones
-    /// and is not worth following.
+    /// Whether one of the four harmonics next to a high one is there: otherwise its series has more
+    /// gaps than tones and is not worth following.
     fn has_company(&self, proposal: &Proposal) -> bool {
         const LOWEST: usize = 3;
         /// A stiff string puts the next harmonic but one so far from its place.
@@ -433,8 +442,8 @@ impl FrameReader {
         number < LOWEST || [number - 1, number + 1, number - 2, number + 2].into_iter().any(near)
     }
 
-    /// Follows a series from its lowest harmonic up, learning F and B on the way; `None` where no more can speak for
-    /// it than the least that is asked for.
+    /// Follows a series from its lowest harmonic up, learning F and B on the way; `None` where no
+    /// more can speak for it than the least that is asked for.
     fn series(
         &self,
         proposal: Proposal,
@@ -526,7 +535,8 @@ impl FrameReader {
     }
 }
 
-/// The middle one of five bins under the window: a cosine in it shifts the spectrum by a bin to either side.
+/// The middle one of five bins under the window: a cosine in it shifts the spectrum by a bin to
+/// either side.
 fn windowed(x: &[Complex<f64>]) -> Complex<f64> {
     WINDOW[0] * x[2] - 0.5 * WINDOW[1] * (x[1] + x[3]) + 0.5 * WINDOW[2] * (x[0] + x[4])
 }
@@ -537,8 +547,8 @@ fn sloped(x: &[Complex<f64>]) -> Complex<f64> {
     Complex::new(turned.im, -turned.re)
 }
 
-/// F and B of a series by weighted least squares of (f/n)² = F²·(1 + B·n²), relative to the F that was
-/// proposed, with what is usual for B as one more observation.
+/// F and B of a series by weighted least squares of (f/n)² = F²·(1 + B·n²), relative to the F that
+/// was proposed, with what is usual for B as one more observation.
 #[derive(Debug, Clone, Copy)]
 struct Law {
     proposed_hz: f64,
@@ -608,8 +618,9 @@ impl Law {
         }
     }
 
-    /// Frequency of the first partial, its uncertainty, and B, of tones so many bins apart. A stiffness that
-    /// hardly stands out of its own uncertainty is none: keeping only those above 0 would put f0 too low.
+    /// Frequency of the first partial, its uncertainty, and B, of tones so many bins apart. A
+    /// stiffness that hardly stands out of its own uncertainty is none: keeping only those above 0
+    /// would put f0 too low.
     fn fundamental(&self, matched: usize, spacing_bins: f64) -> (f64, f64, f64) {
         const STANDS_OUT: f64 = 3.0;
         let determinant = self.weights * self.xx - self.x * self.x;
@@ -624,8 +635,9 @@ impl Law {
         // Between tones so close there is no noise to be seen, but the skirts of their main lobes.
         let is_seen = ((spacing_bins - SKIRTS_BINS) / (CLEAR_BINS - SKIRTS_BINS)).clamp(0.0, 1.0);
         let usual = UNSEEN_SCATTER + is_seen * (USUAL_SCATTER + of_noise - UNSEEN_SCATTER);
-        // The scatter of the tones says how far to trust them; few say little of it, and then what is usual
-        // counts. A variance that is itself known from so few is not divided by all of them.
+        // The scatter of the tones says how far to trust them; few say little of it, and then what
+        // is usual counts. A variance that is itself known from so few is not divided by all of
+        // them.
         let scatter = |misfit: f64, fitted: f64| {
             let free = (matched as f64 - fitted).max(0.0);
             let sum = misfit.max(0.0) + USUAL_COUNT * usual;
@@ -646,8 +658,8 @@ impl Law {
     }
 }
 
-/// Variance of the frequency of a tone in noise, in Hz²: with S its power over that of the noise in its bin,
-/// Σw'²/(2·S·Σw²) in square radians a sample, w' being the derivative of the window.
+/// Variance of the frequency of a tone in noise, in Hz²: with S its power over that of the noise in
+/// its bin, Σw'²/(2·S·Σw²) in square radians a sample, w' being the derivative of the window.
 fn tone_variance(ratio: f64, bin_hz: f64) -> f64 {
     // For a sum of cosines both sums are known: in bins, (a₁² + 4a₂²)/(2a₀² + a₁² + a₂²)/(2S).
     let [a0, a1, a2] = WINDOW;
@@ -656,8 +668,9 @@ fn tone_variance(ratio: f64, bin_hz: f64) -> f64 {
     bin_hz * bin_hz * of_slope / of_window / (2.0 * ratio)
 }
 
-/// The mean power of the noise over the bins, from the lower quarter of the bins around, of which in noise a
-/// quarter lies below 0.288 of its mean. Between its anchors it is straight on a scale of ratios, both ways.
+/// The mean power of the noise over the bins, from the lower quarter of the bins around, of which
+/// in noise a quarter lies below 0.288 of its mean. Between its anchors it is straight on a scale
+/// of ratios, both ways.
 #[derive(Debug, Clone)]
 struct NoiseFloor {
     anchors: Vec<Anchor>,
@@ -721,7 +734,8 @@ impl NoiseFloor {
         }
     }
 
-    /// A power that the noise in a bin does not lie below, at once, but for bins beyond the anchors.
+    /// A power that the noise in a bin does not lie below, at once, but for bins beyond the
+    /// anchors.
     fn at_least(&self, bin: usize) -> f64 {
         let (before, share) = self.bins[bin];
         let (a, b) = (self.powers[before], self.powers[before + 1]);
@@ -741,11 +755,12 @@ impl NoiseFloor {
     }
 }
 
-/// Bins around an anchor that are looked at, at most. Their powers are compared as the upper halves of their bits,
-/// which are in the same order, to 2e-6, as what is not negative.
+/// Bins around an anchor that are looked at, at most. Their powers are compared as the upper halves
+/// of their bits, which are in the same order, to 2e-6, as what is not negative.
 const KEYS: usize = 32;
 
-/// The value that so many others lie below: counting is quicker than sorting, since four are compared at once.
+/// The value that so many others lie below: counting is quicker than sorting, since four are
+/// compared at once.
 fn of_rank(keys: &[i32; KEYS], rank: i32) -> i32 {
     let below = |key: i32| keys.iter().map(|x| i32::from(*x < key)).sum::<i32>();
     let up_to = |key: i32| keys.iter().map(|x| i32::from(*x <= key)).sum::<i32>();
@@ -755,7 +770,8 @@ fn of_rank(keys: &[i32; KEYS], rank: i32) -> i32 {
 /// A frame less its mean, with its energies added up, so that correlations are quick.
 #[derive(Debug, Clone, Default)]
 pub(super) struct Correlator {
-    /// Narrow, since nothing but a share of evidence is made of it, and twice as many go into a register.
+    /// Narrow, since nothing but a share of evidence is made of it, and twice as many go into a
+    /// register.
     samples: Vec<f32>,
     /// Energy of the samples before each block of [`ENERGY_BLOCK`].
     energies: Vec<f64>,
@@ -808,8 +824,8 @@ fn subtract_mean(frame: &mut [f64]) {
     }
 }
 
-/// Correlation of a frame with itself a lag later, the best within 2.5 % of it; several periods are taken
-/// for one where one is short.
+/// Correlation of a frame with itself a lag later, the best within 2.5 % of it; several periods are
+/// taken for one where one is short.
 fn periodicity(frame: &Correlator, lag: f64) -> f64 {
     const SHORTEST: f64 = 20.0;
     const AROUND: f64 = 0.025;

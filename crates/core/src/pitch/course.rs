@@ -4,13 +4,15 @@ use super::PitchPoint;
 use crate::intake::{Onset, OnsetFinder};
 use crate::units::cents_between;
 
-/// The power of the sound in short blocks, which knows better than long frames when a note begins and ends.
+/// The power of the sound in short blocks, which knows better than long frames when a note begins
+/// and ends.
 #[derive(Debug, Clone)]
 pub(super) struct PowerCourse {
     block: usize,
     block_s: f64,
     powers: Vec<f32>,
-    /// Squares of the samples of the block that is being filled, of their differences, and of these again.
+    /// Squares of the samples of the block that is being filled, of their differences, and of these
+    /// again.
     sums: [f64; 3],
     filled: usize,
     /// The last sample, and its difference from the one before.
@@ -46,8 +48,8 @@ impl PowerCourse {
         }
     }
 
-    /// When something is struck anew while it sounds, in seconds from the first sample: an onset after which there is
-    /// more than before it. A click leaves no more.
+    /// When something is struck anew while it sounds, in seconds from the first sample: an onset
+    /// after which there is more than before it. A click leaves no more.
     pub(super) fn strikes_s(&self) -> Vec<f64> {
         const MORE: f64 = 1.6;
         const APART_S: f64 = 0.03;
@@ -78,8 +80,8 @@ impl PowerCourse {
 
     /// Lets voiced stretches end where their sound does, not where their frames do.
     pub(super) fn trim(&self, track: &mut [PitchPoint], start_s: f64, hop_s: f64) {
-        /// The power over a period, over that of the frame, or of what is next to it inside the stretch,
-        /// where the frame hears of the note only from afar.
+        /// The power over a period, over that of the frame, or of what is next to it inside the
+        /// stretch, where the frame hears of the note only from afar.
         const AFAR: f64 = 0.2;
         const OUTSIDE: f64 = 0.25;
         const STILL: f64 = 0.6;
@@ -135,8 +137,8 @@ impl PowerCourse {
     }
 }
 
-/// At the ends of a voiced stretch frames are not full of the note yet: a reading that leaps from the one
-/// further inside, sooner than that one's frame could tell, gives way to it.
+/// At the ends of a voiced stretch frames are not full of the note yet: a reading that leaps from
+/// the one further inside, sooner than that one's frame could tell, gives way to it.
 fn hold_ends(track: &mut [PitchPoint], hop_s: f64) {
     const SOONER: f64 = 0.4;
     const LEAP_CENTS: f64 = 70.0;

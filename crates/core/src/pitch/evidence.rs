@@ -35,8 +35,8 @@ impl Evidence {
     }
 }
 
-/// Lays open what speaks for the fundamental at a time in seconds from the first sample; half a second of
-/// sound on either side is enough.
+/// Lays open what speaks for the fundamental at a time in seconds from the first sample; half a
+/// second of sound on either side is enough.
 ///
 /// # Errors
 ///

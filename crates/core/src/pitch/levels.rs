@@ -12,8 +12,8 @@ pub(super) const USED_SHARE: f64 = 0.4;
 const SHORTEST_FRAME_S: f64 = 0.0107;
 /// Rates above this are halved before anything else, in Hz.
 const HIGHEST_RATE_HZ: f64 = 64_000.0;
-/// The half-band filter reaches so many samples to either side, an odd number: 80 dB down from 0.3 of the rate
-/// on.
+/// The half-band filter reaches so many samples to either side, an odd number: 80 dB down from 0.3
+/// of the rate on.
 const REACH: usize = 31;
 /// Periods that a frame holds of the lowest note read from it, and that of all.
 const PERIODS: f64 = 5.5;
@@ -25,7 +25,8 @@ const ABOVE: f64 = 40.0;
 #[derive(Debug, Clone)]
 pub(super) struct Level {
     pub(super) rate_hz: f64,
-    /// Fundamentals that are looked for in it, lowest and highest, in Hz; `None` where it only leads to others.
+    /// Fundamentals that are looked for in it, lowest and highest, in Hz; `None` where it only
+    /// leads to others.
     pub(super) range_hz: Option<(f64, f64)>,
     /// Samples from `start` on.
     samples: Vec<f64>,
@@ -158,8 +159,8 @@ impl Levels {
     }
 }
 
-/// A windowed sinc that cuts at a quarter of the rate, at the odd places to either side of its middle; at the
-/// other even places it is nothing.
+/// A windowed sinc that cuts at a quarter of the rate, at the odd places to either side of its
+/// middle; at the other even places it is nothing.
 fn half_band() -> Vec<f64> {
     let window = WindowKind::Kaiser { beta: 8.0 }.samples(2 * REACH + 2);
     let tap = |away: usize| {

@@ -2,35 +2,35 @@
 //!
 //! # What it computes
 //!
-//! **Levels.** The sound is halved in rate again and again by a half-band filter. Each level has frames of
-//! the same number of samples, so of twice the length of the level above: a frame holds at least 4.2
-//! periods of the lowest fundamental that is read from it, 5.5 but at the lowest level, and not much more,
-//! since a note that moves is blurred by a long frame.
+//! **Levels.** The sound is halved in rate again and again by a half-band filter. Each level has
+//! frames of the same number of samples, so of twice the length of the level above: a frame holds
+//! at least 4.2 periods of the lowest fundamental that is read from it, 5.5 but at the lowest
+//! level, and not much more, since a note that moves is blurred by a long frame.
 //!
-//! **Tones.** Under a Blackman window, the local maxima of the power that stand out of the noise floor (the
-//! lower quarter of the bins around, over what that is in noise) by a ratio S ≥ 5 are tones. Their frequency
-//! is that of the phase, f̂ = f − Im(X_d/X)·f_s/2π with X_d under the derivative of the window, which is
-//! exact for a steady tone. Noise reaches S with the probability e^−S, and in one of many places far more
-//! often; S − 3, at most 30, is what speaks for
-//! the tone in nats, less for one that is far weaker than the strongest.
+//! **Tones.** Under a Blackman window, the local maxima of the power that stand out of the noise
+//! floor (the lower quarter of the bins around, over what that is in noise) by a ratio S ≥ 5 are
+//! tones. Their frequency is that of the phase, f̂ = f − Im(X_d/X)·f_s/2π with X_d under the
+//! derivative of the window, which is exact for a steady tone. Noise reaches S with the probability
+//! e^−S, and in one of many places far more often; S − 3, at most 30, is what speaks for the tone
+//! in nats, less for one that is far weaker than the strongest.
 //!
-//! **Series.** Each of the strongest tones, taken as the nth of a series for n up to 8, proposes one. It is
-//! followed upwards, f_n = n·F·√(1 + B·n²) (H. Fletcher, J. Acoust. Soc. Am. 36, 1964), F and B being fitted
-//! on the way by weighted least squares. What speaks for its tones is added; a harmonic that is missing
-//! between others takes away a quarter of their mean, one below the lowest an eighth, and a tone that the
-//! series leaves out half of what speaks for it. F/2 accounts for all tones that F does and misses every
-//! other harmonic; 2F leaves out every other tone; both lose to F, whichever tone is the strongest and
-//! whether or not the first is there.
+//! **Series.** Each of the strongest tones, taken as the nth of a series for n up to 8, proposes
+//! one. It is followed upwards, f_n = n·F·√(1 + B·n²) (H. Fletcher, J. Acoust. Soc. Am. 36, 1964),
+//! F and B being fitted on the way by weighted least squares. What speaks for its tones is added; a
+//! harmonic that is missing between others takes away a quarter of their mean, one below the lowest
+//! an eighth, and a tone that the series leaves out half of what speaks for it. F/2 accounts for
+//! all tones that F does and misses every other harmonic; 2F leaves out every other tone; both lose
+//! to F, whichever tone is the strongest and whether or not the first is there.
 //!
-//! **Periodicity.** The correlation of the frame with itself one period later, r, must agree: the evidence
-//! is taken in full from r = 0.4 and not at all below 0.1.
+//! **Periodicity.** The correlation of the frame with itself one period later, r, must agree: the
+//! evidence is taken in full from r = 0.4 and not at all below 0.1.
 //!
-//! **Path.** Of the candidates of all levels the best five are kept; the path through them of least cost
-//! (R. Bellman's dynamic programming) weighs their evidence against moving, leaping, and beginning and
-//! ending. A frame without a fundamental is said to have none.
+//! **Path.** Of the candidates of all levels the best five are kept; the path through them of least
+//! cost (R. Bellman's dynamic programming) weighs their evidence against moving, leaping, and
+//! beginning and ending. A frame without a fundamental is said to have none.
 //!
-//! **Frequency.** The F and B of the chosen series give the first partial F·√(1 + B), with the uncertainty
-//! that the noise and the misfit of its tones leave.
+//! **Frequency.** The F and B of the chosen series give the first partial F·√(1 + B), with the
+//! uncertainty that the noise and the misfit of its tones leave.
 
 mod candidates;
 mod course;
@@ -61,7 +61,8 @@ pub struct PitchSettings {
     pub range_hz: (f64, f64),
     /// Distance between frames.
     pub hop: Extent,
-    /// The fundamental that is expected, in Hz: readings near it are preferred where two are nearly even.
+    /// The fundamental that is expected, in Hz: readings near it are preferred where two are nearly
+    /// even.
     pub expected_hz: Option<f64>,
     /// Frequency of A4 in Hz.
     pub reference_hz: f64,
@@ -123,7 +124,8 @@ pub struct PitchPoint {
     /// What it rests on.
     #[serde(skip)]
     basis: Option<Basis>,
-    /// The next best readings and their confidences, the best first; of frequency 0 where there are fewer.
+    /// The next best readings and their confidences, the best first; of frequency 0 where there are
+    /// fewer.
     #[serde(skip)]
     rivals: [(f32, f32); 2],
 }
@@ -404,7 +406,8 @@ fn prefer(candidates: &mut [Candidate], expected_hz: f64) {
 
 /// A settled frame as a point of the track.
 fn point(time_s: f64, settled: &Settled) -> PitchPoint {
-    // Evidence is added up from tones that are not independent of each other: it is believed in part.
+    // Evidence is added up from tones that are not independent of each other: it is believed in
+    // part.
     const NATS: f64 = 8.0;
     let share = |evidence: f64| (evidence / NATS).min(80.0).exp();
     let all: f64 = settled.candidates.iter().map(|c| share(c.evidence)).sum();

@@ -35,8 +35,8 @@ pub struct PitchNote {
     /// Its vibrato; `None` where it has none.
     #[serde(flatten)]
     pub vibrato: VibratoFigures,
-    /// What is left of its course without drift and vibrato, RMS: of the fundamental in cents, and of the
-    /// level in dB.
+    /// What is left of its course without drift and vibrato, RMS: of the fundamental in cents, and
+    /// of the level in dB.
     pub jitter_cents: f64,
     /// See above.
     pub shimmer_db: f64,
@@ -48,8 +48,8 @@ pub struct PitchNote {
     pub tones_explained: f64,
     /// Stiffness B of its series, the median of its frames.
     pub inharmonicity: f64,
-    /// Stiffness that its series was followed with, whether or not it stands out, the median of its frames:
-    /// large where the tones lie on no harmonic series.
+    /// Stiffness that its series was followed with, whether or not it stands out, the median of its
+    /// frames: large where the tones lie on no harmonic series.
     pub stretch: f64,
     /// Number of its strongest harmonic.
     pub strongest_harmonic: usize,
@@ -118,12 +118,13 @@ pub struct Rival {
 
 /// A stretch shorter than this is no note but an accident, in seconds.
 const SHORTEST_S: f64 = 0.04;
-/// A leap by so much ends a note, in cents: between the medians of so long before and after, in seconds.
+/// A leap by so much ends a note, in cents: between the medians of so long before and after, in
+/// seconds.
 const LEAP_CENTS: f64 = 70.0;
 const BESIDE_S: f64 = 0.04;
 
-/// The notes of a track; where something is struck anew another begins. Stretches too short to be notes are made
-/// unvoiced.
+/// The notes of a track; where something is struck anew another begins. Stretches too short to be
+/// notes are made unvoiced.
 pub(super) fn notes(
     track: &mut [PitchPoint],
     strikes_s: &[f64],
@@ -223,8 +224,8 @@ fn note(frames: &[PitchPoint], hop_s: f64, reference_hz: f64) -> Option<PitchNot
     let frame_s = median(readings().map(|r| f64::from(r.frame_s)).collect());
     let independent = (frames.len() as f64 * hop_s / (0.6 * frame_s).max(hop_s)).max(1.0);
     let cent_hz = f0_hz * std::f64::consts::LN_2 / 1200.0;
-    // 1.25: a median scatters by so much more than a mean. What neighbouring harmonics do to each other
-    // stays the same from frame to frame: the fewer periods a frame holds, the more.
+    // 1.25: a median scatters by so much more than a mean. What neighbouring harmonics do to each
+    // other stays the same from frame to frame: the fewer periods a frame holds, the more.
     let of_course = 1.25 * wave.rest / independent.sqrt();
     let of_neighbours = 0.012 * (6.0 / (frame_s * f0_hz)).powi(4);
     let f0_hz_u = of_course.hypot(of_neighbours) * cent_hz;
@@ -279,14 +280,15 @@ fn rivals(frames: &[PitchPoint]) -> Vec<Rival> {
     rivals.iter().take(MOST).map(rival).collect()
 }
 
-/// The sine of a course of cents as a vibrato, if it is one: it accounts for most of the course, is heard, and lasts.
+/// The sine of a course of cents as a vibrato, if it is one: it accounts for most of the course, is
+/// heard, and lasts.
 fn vibrato(wave: &Wavering, frames_s: impl Iterator<Item = f64>) -> VibratoFigures {
     const LEAST_CENTS: f64 = 2.0;
     if !(wave.is_regular() && wave.depth > LEAST_CENTS) {
         return VibratoFigures::default();
     }
-    // A frame averages the frequency over its window, a Blackman, whose second moment is (0.1595 T)²,
-    // and takes from the depth what the transform of the window leaves at that rate.
+    // A frame averages the frequency over its window, a Blackman, whose second moment is (0.1595
+    // T)², and takes from the depth what the transform of the window leaves at that rate.
     let left = |frame_s: f64| (-0.5 * (TAU * wave.rate_hz * 0.1595 * frame_s).powi(2)).exp();
     let (sum, count) = frames_s.fold((0.0, 0.0), |(sum, n), s| (sum + left(s), n + 1.0));
     let left = if count > 0.0 { sum / count } else { 1.0 };

@@ -6,8 +6,8 @@ use super::candidates::{Candidate, KEPT};
 
 /// What must speak for a fundamental before a frame counts as voiced, in nats.
 const VOICED_EVIDENCE: f64 = 20.0;
-/// Frames overlap: each brings only so much of its evidence as its own, per second of its hop, and no more than
-/// all of it; more evidence than the most counts as that.
+/// Frames overlap: each brings only so much of its evidence as its own, per second of its hop, and
+/// no more than all of it; more evidence than the most counts as that.
 const OWN_SHARE_PER_S: f64 = 25.0;
 const MOST_EVIDENCE: f64 = 240.0;
 /// What it costs to begin or to end, to move by a cent up to a limit, and to leap.
@@ -29,8 +29,8 @@ struct Column {
     from: [u8; KEPT + 1],
 }
 
-/// Finds the path by dynamic programming, a stretch at a time; what it settles does not depend on how the
-/// frames arrive.
+/// Finds the path by dynamic programming, a stretch at a time; what it settles does not depend on
+/// how the frames arrive.
 #[derive(Debug, Clone)]
 pub(super) struct PathFinder {
     columns: VecDeque<Column>,

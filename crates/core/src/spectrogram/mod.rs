@@ -2,26 +2,27 @@
 //!
 //! # What it computes
 //!
-//! The span is cut into overlapping frames of L samples, the first centred on its first sample, what
-//! lies outside the span being silence. With the window w, X_b\[k\] the transform of frame b and
+//! The span is cut into overlapping frames of L samples, the first centred on its first sample,
+//! what lies outside the span being silence. With the window w, X_b\[k\] the transform of frame b
+//! and
 //!
 //! P_b\[k\] = (2/Σw)²·\|X_b\[k\]\|²,
 //!
-//! a sine of amplitude A in the middle of a bin reads A², as in [`crate::spectrum`]. The picture has
-//! columns and rows of cells:
+//! a sine of amplitude A in the middle of a bin reads A², as in [`crate::spectrum`]. The picture
+//! has columns and rows of cells:
 //!
 //! - Frames that share a column are pooled in each bin: by their maximum, so that a click is seen
-//!   however many frames a column holds, or by their mean power. With fewer frames than columns each
-//!   frame is a column of its own; nothing is interpolated.
-//! - Bins that share a row are pooled likewise; a row narrower than a bin takes the bin that it lies
-//!   in, so that low notes leave no holes.
-//! - With the maximum, the largest bin of a tone is raised to what the tone has between the bins, by
-//!   the shape of the window's lobe: levels of tones are right on every axis.
+//!   however many frames a column holds, or by their mean power. With fewer frames than columns
+//!   each frame is a column of its own; nothing is interpolated.
+//! - Bins that share a row are pooled likewise; a row narrower than a bin takes the bin that it
+//!   lies in, so that low notes leave no holes.
+//! - With the maximum, the largest bin of a tone is raised to what the tone has between the bins,
+//!   by the shape of the window's lobe: levels of tones are right on every axis.
 //!
-//! Transforms are in `f32`: this is a picture. Its memory is that of its cells; the span may be of any
-//! length. A column depends on its own frames alone, so columns may be computed in any order and by
-//! any number of threads, to the same bits: [`SpectrogramPlan`] says which samples a column needs, a
-//! [`ColumnAnalyser`] computes it.
+//! Transforms are in `f32`: this is a picture. Its memory is that of its cells; the span may be of
+//! any length. A column depends on its own frames alone, so columns may be computed in any order
+//! and by any number of threads, to the same bits: [`SpectrogramPlan`] says which samples a column
+//! needs, a [`ColumnAnalyser`] computes it.
 
 mod axis;
 mod sharpened;
@@ -108,8 +109,8 @@ pub struct SpectrogramPlan {
     pub findings: Vec<Finding>,
 }
 
-/// Resolution in Hz unless one or a time is set: partials of notes from the octave below middle C up
-/// are lines, and a frame blurs some 50 ms.
+/// Resolution in Hz unless one or a time is set: partials of notes from the octave below middle C
+/// up are lines, and a frame blurs some 50 ms.
 pub const DEFAULT_RESOLUTION_HZ: f64 = 20.0;
 
 /// Frames that hold more samples than this in all are not zero-padded: some seconds of work.
@@ -123,8 +124,8 @@ impl SpectrogramPlan {
     ///
     /// # Errors
     ///
-    /// As [`FramePlan::new`]; [`Error::Setting`] for a range that makes no sense, and for fewer than
-    /// 8 columns or rows or more than 20 000.
+    /// As [`FramePlan::new`]; [`Error::Setting`] for a range that makes no sense, and for fewer
+    /// than 8 columns or rows or more than 20 000.
     pub fn new(
         settings: &SpectrogramSettings,
         sample_rate_hz: f64,
@@ -187,8 +188,8 @@ impl SpectrogramPlan {
         })
     }
 
-    /// Time in seconds within which a frame blurs what happens: that for which its window is above half
-    /// its height.
+    /// Time in seconds within which a frame blurs what happens: that for which its window is above
+    /// half its height.
     #[must_use]
     pub fn blur_s(&self) -> f64 {
         half_height(&self.frames.window) * self.frames.segment() as f64 / self.sample_rate_hz
@@ -214,7 +215,8 @@ impl SpectrogramPlan {
         first(column)..first(column + 1)
     }
 
-    /// Samples of the span that a column needs: those of its frames, as far as they lie in the span.
+    /// Samples of the span that a column needs: those of its frames, as far as they lie in the
+    /// span.
     #[must_use]
     pub fn samples_of(&self, column: usize) -> Range<u64> {
         let frames = self.frames_of(column);
@@ -224,8 +226,8 @@ impl SpectrogramPlan {
         start.min(self.span_samples)..last.saturating_sub(half).min(self.span_samples)
     }
 
-    /// Columns whose frames lie in the span as a whole, so that their levels are right; those at its ends
-    /// see the sound begin or end.
+    /// Columns whose frames lie in the span as a whole, so that their levels are right; those at
+    /// its ends see the sound begin or end.
     #[must_use]
     pub fn whole_columns(&self) -> Range<usize> {
         let (hop, segment) = (self.frames.hop as u64, self.frames.segment() as u64);
@@ -537,8 +539,8 @@ fn transform_into(
         .expect("all three buffers have the planned lengths");
 }
 
-/// Windows the samples from `start` on into `input`, the rest of which is silent, as are samples before
-/// the first and after the last.
+/// Windows the samples from `start` on into `input`, the rest of which is silent, as are samples
+/// before the first and after the last.
 fn put_frame(input: &mut [f32], window: &[f32], samples: &[f32], start: i128) {
     let segment = window.len();
     let silent = usize::try_from((-start).max(0)).unwrap_or(segment).min(segment);
@@ -590,7 +592,8 @@ impl Lobe {
 
     /// Raises the largest bin of each tone to what the tone has.
     fn raise_tones(&self, power: &mut [f32]) {
-        /// A tone stands this much over what lies three bins of a frame beside it; noise hardly does.
+        /// A tone stands this much over what lies three bins of a frame beside it; noise hardly
+        /// does.
         const CONTRAST: f32 = 30.0;
         let reach = self.reach;
         let mut k = reach;
@@ -617,8 +620,8 @@ impl Lobe {
 pub struct Spectrogram {
     /// Which frames and bins went into which cell.
     pub plan: Arc<SpectrogramPlan>,
-    /// Square of the amplitude re full scale in each cell: the rows of the first column, lowest first,
-    /// then those of the next.
+    /// Square of the amplitude re full scale in each cell: the rows of the first column, lowest
+    /// first, then those of the next.
     pub power: Vec<f32>,
     /// Whether energy was put back where it was, so that the cells of a tone add up.
     pub is_sharpened: bool,
@@ -632,9 +635,9 @@ impl Spectrogram {
         &self.power[column * rows..(column + 1) * rows]
     }
 
-    /// Levels in dB re full scale that a picture should show, lowest and highest, each a multiple of 5:
-    /// from a little below the quiet half of the cells, but at most 100 dB, up to the loudest column
-    /// but for as many as a click can fill. `None` for silence.
+    /// Levels in dB re full scale that a picture should show, lowest and highest, each a multiple
+    /// of 5: from a little below the quiet half of the cells, but at most 100 dB, up to the loudest
+    /// column but for as many as a click can fill. `None` for silence.
     #[must_use]
     pub fn usual_range_db(&self) -> Option<(f64, f64)> {
         const DEEPEST_DB: f64 = 100.0;

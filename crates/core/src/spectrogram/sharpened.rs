@@ -1,17 +1,19 @@
-//! The sharpened spectrogram: what a frame spreads over time and frequency is put back where it was.
+//! The sharpened spectrogram: what a frame spreads over time and frequency is put back where it
+//! was.
 //!
 //! # What it computes
 //!
-//! With the transforms X of a frame under the window w, X_t under n·w (n from the middle of the frame) and
-//! X_d under the derivative of w, the energy of each bin is moved to
+//! With the transforms X of a frame under the window w, X_t under n·w (n from the middle of the
+//! frame) and X_d under the derivative of w, the energy of each bin is moved to
 //!
 //! t̂ = t + Re(X_t/X)/f_s,  f̂ = f − Im(X_d/X)·f_s/2π,
 //!
 //! the centre of gravity of the part of the sound that made it (K. Kodera, R. Gendrin and C. de
-//! Villedary, IEEE Trans. Acoust. Speech Signal Process. 26, 1978; F. Auger and P. Flandrin, IEEE Trans.
-//! Signal Process. 43, 1995). For a click, a tone or a straight glide that is exact: each becomes a thin
-//! line. The energies that meet in a cell are added, over the noise bandwidth of the window and the
-//! frames of a column, so that a steady tone of amplitude A whose energy meets in one cell reads A².
+//! Villedary, IEEE Trans. Acoust. Speech Signal Process. 26, 1978; F. Auger and P. Flandrin, IEEE
+//! Trans. Signal Process. 43, 1995). For a click, a tone or a straight glide that is exact: each
+//! becomes a thin line. The energies that meet in a cell are added, over the noise bandwidth of the
+//! window and the frames of a column, so that a steady tone of amplitude A whose energy meets in
+//! one cell reads A².
 
 use std::sync::Arc;
 
@@ -37,8 +39,8 @@ pub struct Moved {
 pub struct FrameValues {
     /// Square of the amplitude re full scale of a sine in the middle of each bin.
     pub power: Vec<f32>,
-    /// Frequency in Hz of the phase in each bin: that of the tone which rules the bin; NaN where next to
-    /// nothing is.
+    /// Frequency in Hz of the phase in each bin: that of the tone which rules the bin; NaN where
+    /// next to nothing is.
     pub phase_hz: Vec<f32>,
 }
 
@@ -136,7 +138,8 @@ impl SharpAnalyser {
     }
 
     /// Adds to `values` what every frame of a column holds in each of the plan's
-    /// [`bins`](SpectrogramPlan::bins), from the samples that [`SpectrogramPlan::samples_of`] names.
+    /// [`bins`](SpectrogramPlan::bins), from the samples that [`SpectrogramPlan::samples_of`]
+    /// names.
     pub fn values(&mut self, column: usize, samples: &[f32], values: &mut FrameValues) {
         let plan = self.plan.clone();
         let scale = of_amplitude(&plan) as f32;

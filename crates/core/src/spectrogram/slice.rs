@@ -17,14 +17,15 @@ pub enum SliceAt {
 pub struct Slice {
     /// Where it was asked for.
     pub at: SliceAt,
-    /// Square of the amplitude re full scale: for each row at a time, for each column at a frequency.
+    /// Square of the amplitude re full scale: for each row at a time, for each column at a
+    /// frequency.
     pub power: Vec<f32>,
 }
 
 impl Spectrogram {
-    /// Cuts through the cells: at a time, the column nearest to it; at a frequency, what lies within half
-    /// the resolution of it on either side, by the greatest cell, or added up in a sharpened one. A steady
-    /// tone reads its level, as in the picture.
+    /// Cuts through the cells: at a time, the column nearest to it; at a frequency, what lies
+    /// within half the resolution of it on either side, by the greatest cell, or added up in a
+    /// sharpened one. A steady tone reads its level, as in the picture.
     ///
     /// # Errors
     ///

@@ -373,8 +373,8 @@ const STEADY_SPREAD: f64 = 0.3;
 
 /// The median over the groups in each bin, times the ratio of mean to median of the gamma
 /// distribution that has the same quartiles; noise has the shape `noise_shape`, steady tones an
-/// infinite one. With fewer than eight groups quartiles mean little, and noise is assumed. The groups are
-/// worth `independent` ones.
+/// infinite one. With fewer than eight groups quartiles mean little, and noise is assumed. The
+/// groups are worth `independent` ones.
 fn medians(groups: &[f32], bins: usize, noise_shape: f64, independent: f64) -> Vec<f64> {
     let count = groups.len() / bins;
     if count == 0 {

@@ -3,8 +3,8 @@
 //! # Scaling
 //!
 //! With P\[k\] the square of the amplitude that a sine in bin k would have, the mean square is
-//! m\[k\] = P\[k\]/2, but P\[k\] at 0 Hz and at the Nyquist frequency, where the cosine is constant in
-//! magnitude. The curve shows
+//! m\[k\] = P\[k\]/2, but P\[k\] at 0 Hz and at the Nyquist frequency, where the cosine is constant
+//! in magnitude. The curve shows
 //!
 //! | scaling | value | unit at full scale |
 //! |---|---|---|
@@ -129,8 +129,8 @@ pub struct Curve {
     pub cumulative_share: Vec<f64>,
 }
 
-/// Of frequencies in rising order and their levels at most so many an octave, the loudest of each, from 20 Hz on: what is
-/// drawn of them is not lost, and what is read is true.
+/// Of frequencies in rising order and their levels at most so many an octave, the loudest of each,
+/// from 20 Hz on: what is drawn of them is not lost, and what is read is true.
 pub fn thinned(
     points: impl IntoIterator<Item = (f64, f64)>,
     per_octave: u32,

@@ -72,8 +72,8 @@ impl Stretches {
         }
     }
 
-    /// Where the stretches disagree, in the band that is strongest of those; `power` and `floor` are
-    /// the averaged spectrum and its noise floor.
+    /// Where the stretches disagree, in the band that is strongest of those; `power` and `floor`
+    /// are the averaged spectrum and its noise floor.
     pub(crate) fn drift(
         &self,
         other: &Self,

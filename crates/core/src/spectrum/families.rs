@@ -2,13 +2,14 @@
 //!
 //! # What it computes
 //!
-//! A series has a common spacing F and a stiffness B: f_n = n·F·√(1 + B·n²) (H. Fletcher, J. Acoust.
-//! Soc. Am. 36, 1964); B is 0 unless the tones show otherwise. Every tone, taken as the nth of a
-//! series for n from 1 to 16, proposes one. A tone that lies within ±t of the nth place does so by
-//! chance with the probability p = 2t/F; a series is believed if the product of these over its tones,
-//! but for those that F and B were taken from, times the number of proposals, is below 1 in 50. Each
-//! place below the highest that has no tone counts against it, by a factor of 1.35. Of several series
-//! the least probable wins: F/2 fits every tone that F does, but each twice as easily.
+//! A series has a common spacing F and a stiffness B: f_n = n·F·√(1 + B·n²) (H. Fletcher, J.
+//! Acoust. Soc. Am. 36, 1964); B is 0 unless the tones show otherwise. Every tone, taken as the nth
+//! of a series for n from 1 to 16, proposes one. A tone that lies within ±t of the nth place does
+//! so by chance with the probability p = 2t/F; a series is believed if the product of these over
+//! its tones, but for those that F and B were taken from, times the number of proposals, is below 1
+//! in 50. Each place below the highest that has no tone counts against it, by a factor of 1.35. Of
+//! several series the least probable wins: F/2 fits every tone that F does, but each twice as
+//! easily.
 //!
 //! F and B are then fitted by least squares to f²/n² = F²·(1 + B·n²), each tone weighted by its own
 //! uncertainty and by a scatter that all share, found so that χ² is as large as it should be.
@@ -87,7 +88,8 @@ const FEWEST: usize = 3;
 /// Number that a tone may have in the series it proposes, and in any.
 const HIGHEST_PROPOSED: u32 = 16;
 const HIGHEST_NUMBER: u32 = 80;
-/// How far from its place a tone may lie, in cents: as of an electronic source, and as of instruments.
+/// How far from its place a tone may lie, in cents: as of an electronic source, and as of
+/// instruments.
 const TOLERANCES_CENTS: [f64; 2] = [1.0, 12.0];
 /// Lowest spacing in Hz.
 const LOWEST_HZ: f64 = 12.0;
@@ -171,8 +173,8 @@ fn best_series(peaks: &[Peak], free: &[usize]) -> Option<Series> {
     best
 }
 
-/// The series that a tone proposes as its nth. Fitted to its first tones, it reaches further at each
-/// round: those far up would fit any law by chance.
+/// The series that a tone proposes as its nth. Fitted to its first tones, it reaches further at
+/// each round: those far up would fit any law by chance.
 fn grown(
     peaks: &[Peak],
     free: &[usize],

@@ -5,7 +5,8 @@
 //! The span is cut into overlapping frames of L samples ([`FramePlan`]). With the window w and
 //! X_b\[k\] the transform of frame b, the spectrum is the mean power over n frames
 //!
-//! P\[k\] = (2/Σw)² · (1/n) Σ_b \|X_b\[k\]\|²  (factor 1 instead of 2 at 0 Hz and at the Nyquist frequency),
+//! P\[k\] = (2/Σw)² · (1/n) Σ_b \|X_b\[k\]\|²  (factor 1 instead of 2 at 0 Hz and at the Nyquist
+//! frequency),
 //!
 //! so that a sine of amplitude A in the middle of a bin reads A². Levels are 10 lg P: dB re full
 //! scale, a full-scale sine reading 0. White noise of density S (full scale² per Hz, one-sided)
@@ -21,8 +22,8 @@
 //!    accurate there can be (the Cramér–Rao bound). One that is not (it decays, glides, beats)
 //!    keeps the estimate of step 1, and [`Peak::method`] says so.
 //!
-//! Tones on one harmonic series are told with its fundamental ([`Family`]); a peak that is wider than
-//! one tone is told as perhaps merged.
+//! Tones on one harmonic series are told with its fundamental ([`Family`]); a peak that is wider
+//! than one tone is told as perhaps merged.
 //!
 //! The two steps are two passes over the samples: [`SpectrumPass`] then [`TonePass`]; [`measure`]
 //! runs both over a slice. Memory depends on the frame and on the number of tones, not on the span.
@@ -564,9 +565,9 @@ impl TonePass {
 
     fn peak(&self, windowed: &WindowedPeak, verdict: &Verdict) -> Option<Peak> {
         let width_hz = self.plan.resolution_hz(self.sample_rate_hz);
-        // A fit that strayed to another tone does not count. Neither does one that hardly stands out
-        // of its own uncertainty: a steady tone that shows in the frames is sure over the span, but
-        // one that dies away can be lost in what the others leave there.
+        // A fit that strayed to another tone does not count. Neither does one that hardly stands
+        // out of its own uncertainty: a steady tone that shows in the frames is sure over the span,
+        // but one that dies away can be lost in what the others leave there.
         let (in_frames, _) = windowed.measured(&[]);
         // Without noise both are known to the rounding of the samples.
         let in_frames_u = in_frames.u.max(1e-6 * width_hz);

@@ -94,11 +94,11 @@ pub(crate) struct PeakSearch<'a> {
 const SIDE_LOBE_MARGIN: f64 = 4.0;
 /// Weaker than the strongest peak by more than this, as a power ratio (−140 dB), is rounding.
 const SMALLEST_RATIO: f64 = 1e-14;
-/// Averages of overlapping frames have a somewhat longer tail than the distribution that is assumed:
-/// by so much more often does noise exceed a threshold.
+/// Averages of overlapping frames have a somewhat longer tail than the distribution that is
+/// assumed: by so much more often does noise exceed a threshold.
 const TAIL_MARGIN: f64 = 2.0;
-/// Tones that decay or glide have skirts that no side lobe explains, uneven by chance: within so many
-/// bins of a tone so much stronger, a weak one must rise so far above its surroundings.
+/// Tones that decay or glide have skirts that no side lobe explains, uneven by chance: within so
+/// many bins of a tone so much stronger, a weak one must rise so far above its surroundings.
 const SKIRT_BINS: f64 = 24.0;
 const SKIRT_RATIO: f64 = 1e4;
 const SKIRT_PROMINENCE_DB: f64 = 6.0;
@@ -205,8 +205,8 @@ impl PeakSearch<'_> {
         db_from_power(top) - valleys[0].max(valleys[1]).max(db_from_power(top) - 200.0)
     }
 
-    /// Width at −6 dB over that of the window's lobe, both read on straight lines between the levels
-    /// of the bins, so that a single tone gives 1 wherever it lies between bins.
+    /// Width at −6 dB over that of the window's lobe, both read on straight lines between the
+    /// levels of the bins, so that a single tone gives 1 wherever it lies between bins.
     fn width_ratio(&self, k: usize, pad: f64, fit: &LobeFit) -> Option<f64> {
         // Where the flanks are less than 14 dB above the noise, its width is that of chance.
         const LEAST_RATIO: f64 = 100.0;

@@ -18,8 +18,8 @@ impl ResponseCurve {
     ///
     /// # Errors
     ///
-    /// [`Error::Setting`] without points, for a frequency that is not above 0 or stands there twice,
-    /// and for numbers that are not finite.
+    /// [`Error::Setting`] without points, for a frequency that is not above 0 or stands there
+    /// twice, and for numbers that are not finite.
     pub fn new(mut points: Vec<(f64, f64)>) -> Result<Self, Error> {
         let refuse = |given: String, allowed: &str| {
             Err(Error::Setting { setting: "the curve", given, allowed: allowed.into() })

@@ -186,8 +186,8 @@ impl BlockSums {
 
     /// Adds the pending samples, an even number, to their block.
     ///
-    /// About their middle, Σ x\[t\]·exp(−jωt) = Σ (x\[t\] + x\[−t\])·cos ωt − j Σ (x\[t\] − x\[−t\])·sin ωt
-    /// over t = ½, 1½, …: folding, which all tones share, halves the work of each.
+    /// About their middle, Σ x\[t\]·exp(−jωt) = Σ (x\[t\] + x\[−t\])·cos ωt − j Σ (x\[t\] −
+    /// x\[−t\])·sin ωt over t = ½, 1½, …: folding, which all tones share, halves the work of each.
     fn add_pending(&mut self) {
         let block = (self.position / self.block as u64) as usize;
         if block < self.blocks {
@@ -202,7 +202,8 @@ impl BlockSums {
             for (tone, omega) in self.omegas.iter().enumerate() {
                 let re = dot(&self.even, &self.cosines[tone]);
                 let im = -dot(&self.odd, &self.sines[tone]);
-                // The remainder keeps the angle small: exact to 1e-16 of a turn, not of its multiple.
+                // The remainder keeps the angle small: exact to 1e-16 of a turn, not of its
+                // multiple.
                 let turns = (omega / TAU * from_middle).fract();
                 self.sums[tone][block] += C::new(re, im) * C::cis(-TAU * turns);
             }

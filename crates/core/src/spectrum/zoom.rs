@@ -87,7 +87,8 @@ impl ChirpTransform {
     }
 }
 
-/// Length in samples of a frame that resolves a fortieth of a range, not longer than a span and 2¹⁹ samples.
+/// Length in samples of a frame that resolves a fortieth of a range, not longer than a span and 2¹⁹
+/// samples.
 ///
 /// # Errors
 ///

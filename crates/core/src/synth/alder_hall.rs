@@ -32,7 +32,8 @@ pub fn harp_g3_other() -> PluckedString {
     }
 }
 
-/// The strings of the harp from C3 to C6, on the white keys: MIDI number, and cents that each has slipped. One was not tuned at all.
+/// The strings of the harp from C3 to C6, on the white keys: MIDI number, and cents that each has
+/// slipped. One was not tuned at all.
 pub const HARP_COMPASS: [(i32, f64); 22] = [
     (48, 0.6),
     (50, -0.9),
@@ -64,8 +65,8 @@ pub const HARP_A4_HZ: f64 = 441.0;
 /// MIDI number of the string of the harp that was replaced by one of another gauge.
 pub const HARP_OTHER_GAUGE: i32 = 74;
 
-/// A string of the compass of the harp: its octaves are a little wide towards the ends, and its stiffness grows from the middle
-/// to either side.
+/// A string of the compass of the harp: its octaves are a little wide towards the ends, and its
+/// stiffness grows from the middle to either side.
 #[must_use]
 pub fn harp_string(number: i32, slipped_cents: f64) -> PluckedString {
     let octaves = f64::from(number - 66) / 12.0;
@@ -111,7 +112,8 @@ pub fn flute_tone(sample_rate_hz: f64, duration_s: f64) -> Vec<f64> {
 pub const FLUTE_SCALE: [(i32, f64); 8] =
     [(62, -6.0), (64, 3.0), (66, 14.0), (67, -2.0), (69, 5.0), (71, 9.0), (73, -12.0), (74, 1.0)];
 
-/// The scale of the flute, half a second a note with a short rest between, with breath and a slight vibrato.
+/// The scale of the flute, half a second a note with a short rest between, with breath and a slight
+/// vibrato.
 #[must_use]
 pub fn flute_scale(sample_rate_hz: f64) -> Vec<f64> {
     let mut sound = Vec::new();
@@ -164,8 +166,8 @@ pub fn bell_before_tuning() -> Vec<Partial> {
 /// Cuts on the lathe until the bell is in tune.
 pub const BELL_CUTS: u32 = 6;
 
-/// The partials of the hand bell after a number of cuts. Each cut lowers the second pair by the same
-/// amount, and the others by next to nothing; after the last it is three times the first.
+/// The partials of the hand bell after a number of cuts. Each cut lowers the second pair by the
+/// same amount, and the others by next to nothing; after the last it is three times the first.
 #[must_use]
 pub fn bell_after(cuts: u32) -> Vec<Partial> {
     let share = f64::from(cuts.min(BELL_CUTS)) / f64::from(BELL_CUTS);
@@ -195,8 +197,8 @@ pub fn bell_note_after(cuts: u32, sample_rate_hz: f64, duration_s: f64) -> Vec<f
     sound
 }
 
-/// How the hall dies away: middles of octave bands in Hz, and the time in seconds in which they fall by
-/// 60 dB.
+/// How the hall dies away: middles of octave bands in Hz, and the time in seconds in which they
+/// fall by 60 dB.
 pub const HALL_T60_S: [(f64, f64); 8] = [
     (63.0, 2.1),
     (125.0, 1.9),
@@ -224,8 +226,8 @@ fn octave_of(sound: &[f64], centre_hz: f64, sample_rate_hz: f64) -> Vec<f64> {
     values.iter().take(sound.len()).map(|value| value.re / length as f64).collect()
 }
 
-/// A balloon that bursts in the empty hall at 0.1 s: the burst, the first reflections, and noise in octave
-/// bands that dies away.
+/// A balloon that bursts in the empty hall at 0.1 s: the burst, the first reflections, and noise in
+/// octave bands that dies away.
 #[must_use]
 pub fn hall_burst(sample_rate_hz: f64, duration_s: f64) -> Vec<f64> {
     let samples = (duration_s * sample_rate_hz) as usize;
@@ -273,8 +275,8 @@ pub fn overdriven_flute(sample_rate_hz: f64, duration_s: f64) -> Vec<f64> {
         .collect()
 }
 
-/// The harp string as a poor copy: coded by something that keeps nothing above 11 kHz, with mains hum,
-/// a click, and a stretch that is missing.
+/// The harp string as a poor copy: coded by something that keeps nothing above 11 kHz, with mains
+/// hum, a click, and a stretch that is missing.
 #[must_use]
 pub fn poor_copy(sample_rate_hz: f64, duration_s: f64) -> Vec<f64> {
     let mut sound =
@@ -298,7 +300,8 @@ pub const SEAT_DELAY_S: f64 = 0.0117;
 /// See above.
 pub const SEAT_GAIN: f64 = 0.28;
 
-/// The harp string as a second recorder hears it, on a seat four metres away: late, quieter, duller, by another clock.
+/// The harp string as a second recorder hears it, on a seat four metres away: late, quieter,
+/// duller, by another clock.
 #[must_use]
 pub fn harp_from_the_seat(sample_rate_hz: f64, duration_s: f64) -> Vec<f64> {
     const DULL_HZ: f64 = 5000.0;
@@ -315,8 +318,8 @@ pub fn harp_from_the_seat(sample_rate_hz: f64, duration_s: f64) -> Vec<f64> {
     sound
 }
 
-/// One of the two candidates for the hall's ventilation, 0 or 1, in one of several runs: noise of the air, and the tones of its blades. The
-/// second turns more slowly and its blades are quieter.
+/// One of the two candidates for the hall's ventilation, 0 or 1, in one of several runs: noise of
+/// the air, and the tones of its blades. The second turns more slowly and its blades are quieter.
 #[must_use]
 pub fn fan(candidate: u64, run: u64, sample_rate_hz: f64, duration_s: f64) -> Vec<f64> {
     let (blade_hz, blade, noise, centre_hz) = match candidate {

@@ -1,7 +1,8 @@
 //! Sounds made from numbers, so that the truth about them is known.
 //!
 //! Everything is computed in `f64` and depends only on its arguments: noise comes from a generator
-//! (ChaCha) that gives the same values on every machine. [`to_samples`] narrows to `f32` at the end.
+//! (ChaCha) that gives the same values on every machine. [`to_samples`] narrows to `f32` at the
+//! end.
 
 pub mod alder_hall;
 mod partials;

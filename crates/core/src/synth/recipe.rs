@@ -1,7 +1,7 @@
 //! Test signals from a recipe of a few words: tones, series, strings, sweeps, noises, bursts.
 //!
-//! A voice is written as its kind and its settings, `tone frequency=440Hz level=-6dB`. Each kind has
-//! settings of its own, and all have those of when and how the voice sounds:
+//! A voice is written as its kind and its settings, `tone frequency=440Hz level=-6dB`. Each kind
+//! has settings of its own, and all have those of when and how the voice sounds:
 //!
 //! | kind | settings, with what they are unless set |
 //! |---|---|
@@ -14,9 +14,9 @@
 //! | `tone`, `harmonics` | `decay=none vibrato-rate=0Hz vibrato-depth=0cents tremolo-rate=0Hz tremolo-depth=0 glide=none` |
 //!
 //! Levels of tones are those of the peak amplitude re full scale, of series and strings that of
-//! partial 1 (whether or not it sounds), of noise that of its RMS re a full-scale sine. Everything is
-//! computed in `f64` from closed forms where there are any, block by block, and depends on nothing but
-//! the recipe.
+//! partial 1 (whether or not it sounds), of noise that of its RMS re a full-scale sine. Everything
+//! is computed in `f64` from closed forms where there are any, block by block, and depends on
+//! nothing but the recipe.
 
 use std::f64::consts::{SQRT_2, TAU};
 
@@ -423,8 +423,8 @@ impl Recipe {
     ///
     /// # Errors
     ///
-    /// [`Error::Setting`] for a rate or length that makes no sense, for a voice that begins after the
-    /// end, and for a frequency at or above half the sample rate.
+    /// [`Error::Setting`] for a rate or length that makes no sense, for a voice that begins after
+    /// the end, and for a frequency at or above half the sample rate.
     pub fn player(&self) -> Result<Player, Error> {
         let rate = self.sample_rate_hz;
         let wrong = |setting: &'static str, given: String, allowed: String| {

@@ -1,4 +1,5 @@
-//! What a note is made of: its harmonics, their shares, its distortion, and the regions that stand out.
+//! What a note is made of: its harmonics, their shares, its distortion, and the regions that stand
+//! out.
 
 use serde::Serialize;
 
@@ -28,7 +29,8 @@ pub struct Harmonic {
     pub power_share: f64,
     /// See above.
     pub cumulative_share: f64,
-    /// Level of the noise within one spacing of harmonics around it; `None` for a note too short to tell.
+    /// Level of the noise within one spacing of harmonics around it; `None` for a note too short to
+    /// tell.
     pub noise_level_db: Option<f64>,
 }
 
@@ -93,7 +95,8 @@ pub struct NoiseBand {
 pub struct HarmonicContent {
     /// Its harmonics as far as they stand out of the noise.
     pub harmonics: Vec<Harmonic>,
-    /// RMS of harmonics from 2 on over that of the first, in per cent; `None` where either is missing.
+    /// RMS of harmonics from 2 on over that of the first, in per cent; `None` where either is
+    /// missing.
     pub distortion_percent: Option<f64>,
     /// RMS of all but the first harmonic over that of all, in per cent.
     pub distortion_and_noise_percent: Option<f64>,
@@ -264,8 +267,8 @@ fn noise_bands(powers: &MeanPowers, lines: &[(f64, f64)], rate_hz: f64) -> Vec<N
         .collect()
 }
 
-/// Maxima of the levels of the harmonics that stand 6 dB above the valleys to either side; a dip of one harmonic, as where a
-/// string is plucked, is no valley.
+/// Maxima of the levels of the harmonics that stand 6 dB above the valleys to either side; a dip of
+/// one harmonic, as where a string is plucked, is no valley.
 fn envelope_regions(harmonics: &[Harmonic]) -> Vec<EnvelopeRegion> {
     const LEAST_PROMINENCE_DB: f64 = 6.0;
     let levels: Vec<f64> = harmonics.iter().map(|harmonic| harmonic.level_db).collect();
@@ -300,7 +303,8 @@ fn envelope_regions(harmonics: &[Harmonic]) -> Vec<EnvelopeRegion> {
         .collect()
 }
 
-/// Middle and width of the resonance through three harmonics: the inverse of its power is a parabola over frequency.
+/// Middle and width of the resonance through three harmonics: the inverse of its power is a
+/// parabola over frequency.
 fn resonance(three: &[Harmonic]) -> Option<(f64, f64)> {
     let [a, b, c] = three else { return None };
     let inverse = |harmonic: &Harmonic| 10f64.powf((b.level_db - harmonic.level_db) / 10.0);

@@ -180,8 +180,8 @@ pub struct RegionSummary {
     pub end_s: f64,
     /// The medians, each instant weighted by its power.
     pub median: Descriptors,
-    /// How far the values spread about it: the half of them, by power, that lies nearest spans 1.35 times this, as in
-    /// a normal distribution.
+    /// How far the values spread about it: the half of them, by power, that lies nearest spans 1.35
+    /// times this, as in a normal distribution.
     pub spread: Descriptors,
     /// Standard uncertainty of the median, from how much frames scatter that do not overlap.
     pub median_u: Descriptors,
@@ -323,8 +323,9 @@ fn weighted_quantile(sorted: &[(f64, f64)], share: f64) -> Option<f64> {
     last.map(|(value, _)| value)
 }
 
-/// Standard deviation of the weighted mean of values of which only those `apart` are independent, from second
-/// differences of such (after J. von Neumann, Ann. Math. Stat. 12, 1941): an even change is no scatter.
+/// Standard deviation of the weighted mean of values of which only those `apart` are independent,
+/// from second differences of such (after J. von Neumann, Ann. Math. Stat. 12, 1941): an even
+/// change is no scatter.
 pub(crate) fn scatter_of_mean(course: &[(f64, f64)], apart: usize) -> Option<f64> {
     if course.len() < 2 * apart + 1 {
         return None;

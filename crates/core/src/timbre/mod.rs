@@ -2,9 +2,10 @@
 //!
 //! # What it computes
 //!
-//! **Lines and noise.** With a fundamental, the spectrum at an instant is taken as lines, the partials as they were followed
-//! ([`crate::partials`]), and noise, the power between them, evenly from each to the next. Nothing is smeared by a
-//! window: the centroid of a harmonic tone is that of its harmonics. Without a fundamental it is the power spectrum of a frame (Hann).
+//! **Lines and noise.** With a fundamental, the spectrum at an instant is taken as lines, the
+//! partials as they were followed ([`crate::partials`]), and noise, the power between them, evenly
+//! from each to the next. Nothing is smeared by a window: the centroid of a harmonic tone is that
+//! of its harmonics. Without a fundamental it is the power spectrum of a frame (Hann).
 //!
 //! With powers P at frequencies f, over 20 Hz to 20 kHz, and amplitudes a of the harmonics:
 //!
@@ -22,21 +23,23 @@
 //! | irregularity | Σ (a_n − a_{n+1})² / Σ a_n², a_{N+1} = 0 | Jensen 1999 |
 //! | harmonics over noise | 10 lg(power of the harmonics / power of the noise, 0 Hz to half the sample rate) | Yumoto et al. 1982 |
 //!
-//! **Flatness** of noise: the logarithm of the power in a bin of noise has a mean γ below that of its mean; the factor e^γ makes white
-//! noise read 1 and not 0.56.
+//! **Flatness** of noise: the logarithm of the power in a bin of noise has a mean γ below that of
+//! its mean; the factor e^γ makes white noise read 1 and not 0.56.
 //!
-//! **Harmonics and noise.** See the module `noise`: frames of sixteen periods, the fundamental held still; under each
-//! harmonic there is as much noise as beside it.
+//! **Harmonics and noise.** See the module `noise`: frames of sixteen periods, the fundamental held
+//! still; under each harmonic there is as much noise as beside it.
 //!
-//! **Rise.** The RMS over one period crosses 10 to 90 % of the top when a ramp does that is averaged alike: its whole
-//! duration is told, and which of two shapes it has.
+//! **Rise.** The RMS over one period crosses 10 to 90 % of the top when a ramp does that is
+//! averaged alike: its whole duration is told, and which of two shapes it has.
 //!
-//! **Summaries** are medians over time in which each instant weighs as much as it has power: over the whole note, its rise, and its
-//! sustained part, from the end of the rise to where the level is last within 12 dB of its own median.
+//! **Summaries** are medians over time in which each instant weighs as much as it has power: over
+//! the whole note, its rise, and its sustained part, from the end of the rise to where the level is
+//! last within 12 dB of its own median.
 //!
-//! Sources: G. Peeters et al., J. Acoust. Soc. Am. 130, 2902 (2011); A. H. Gray and J. D. Markel, IEEE Trans. ASSP 22 (1974);
-//! H. T. Davis and R. H. Jones, J. Am. Stat. Assoc. 63 (1968); H. F. Pollard and E. V. Jansson, Acustica 51 (1982); K. Jensen,
-//! thesis, University of Copenhagen (1999); E. Yumoto, W. J. Gould and T. Baer, J. Acoust. Soc. Am. 71 (1982).
+//! Sources: G. Peeters et al., J. Acoust. Soc. Am. 130, 2902 (2011); A. H. Gray and J. D. Markel,
+//! IEEE Trans. ASSP 22 (1974); H. T. Davis and R. H. Jones, J. Am. Stat. Assoc. 63 (1968); H. F.
+//! Pollard and E. V. Jansson, Acustica 51 (1982); K. Jensen, thesis, University of Copenhagen
+//! (1999); E. Yumoto, W. J. Gould and T. Baer, J. Acoust. Soc. Am. 71 (1982).
 
 mod content;
 mod descriptors;
@@ -72,9 +75,11 @@ use shape::{FrameSpectrum, PowerSpectrum, slope};
 /// How timbre is measured.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct TimbreSettings {
-    /// How the partials are followed; with `free` no fundamental is assumed, and what needs one is not told.
+    /// How the partials are followed; with `free` no fundamental is assumed, and what needs one is
+    /// not told.
     pub partials: PartialsSettings,
-    /// Frequencies that the descriptors of the spectrum are taken over, in Hz; cut to half the sample rate.
+    /// Frequencies that the descriptors of the spectrum are taken over, in Hz; cut to half the
+    /// sample rate.
     pub range_hz: (f64, f64),
     /// Time between instants in seconds.
     pub hop_s: f64,
@@ -133,7 +138,8 @@ pub struct Timbre {
     /// The descriptors over time.
     #[serde(skip)]
     pub track: Vec<TimbrePoint>,
-    /// Length of the frames of the spectrum, and of those that part noise from harmonics, in seconds.
+    /// Length of the frames of the spectrum, and of those that part noise from harmonics, in
+    /// seconds.
     #[serde(skip)]
     pub frame_s: f64,
     /// See above.
@@ -194,12 +200,13 @@ impl Quantities for Timbre {
 
 /// How long a note takes to rise.
 pub(crate) const ATTACK: Label = Label::new("attack_s", "attack", Unit::Second, 4).with_u();
-/// The harmonics of a note have at least so much more power than the noise, in dB: noise with a resonance seems to
-/// have a fundamental, as uncertain as it is.
+/// The harmonics of a note have at least so much more power than the noise, in dB: noise with a
+/// resonance seems to have a fundamental, as uncertain as it is.
 const NOTE_OVER_NOISE_DB: f64 = 12.0;
 
 impl Timbre {
-    /// Whether it is that of a note: its partials were followed, and its harmonics are more than its noise.
+    /// Whether it is that of a note: its partials were followed, and its harmonics are more than
+    /// its noise.
     #[must_use]
     pub fn is_note(&self) -> bool {
         let over_noise = self.regions.whole.median.get(Descriptor::HarmonicToNoise);
@@ -229,11 +236,13 @@ const SHORTEST_FRAME_S: f64 = 0.04;
 /// The level of a sound without a fundamental is averaged over this.
 const LEVEL_BOX_S: f64 = 0.005;
 
-/// Measures the timbre of the longest note of a sound whose first sample lies `start_s` seconds into its take.
+/// Measures the timbre of the longest note of a sound whose first sample lies `start_s` seconds
+/// into its take.
 ///
 /// # Errors
 ///
-/// [`Error::TooShort`] for a sound that holds no frame, [`Error::Setting`] for settings that make no sense.
+/// [`Error::TooShort`] for a sound that holds no frame, [`Error::Setting`] for settings that make
+/// no sense.
 pub fn timbre(
     sound: &[f32],
     sample_rate_hz: f64,
@@ -321,7 +330,8 @@ impl NoteOf {
         self.f0_hz.value.is_finite() && !self.course.is_empty() && !self.found.partials.is_empty()
     }
 
-    /// Harmonics that are heard at a time in seconds from the start of the take: number, frequency, amplitude.
+    /// Harmonics that are heard at a time in seconds from the start of the take: number, frequency,
+    /// amplitude.
     fn heard_at(&self, time_s: f64) -> impl Iterator<Item = (usize, f64, f64)> + '_ {
         self.found.tracks.iter().filter_map(move |track| {
             let (hz, amplitude) = point_at(track, time_s)?;
@@ -330,7 +340,8 @@ impl NoteOf {
     }
 }
 
-/// The fundamental over time as the partials together tell it, each by its place on the law, weighted as its noise allows.
+/// The fundamental over time as the partials together tell it, each by its place on the law,
+/// weighted as its noise allows.
 fn course(found: &Partials, start_s: f64, law: impl Fn(usize) -> f64) -> Vec<(f64, f64)> {
     let on_law: Vec<usize> =
         found.partials.iter().filter(|partial| partial.on_law).map(|p| p.number).collect();

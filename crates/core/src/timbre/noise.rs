@@ -1,7 +1,9 @@
-//! Harmonics and noise separated: the power between the harmonics is noise, and so is as much under each.
+//! Harmonics and noise separated: the power between the harmonics is noise, and so is as much under
+//! each.
 //!
-//! A frame holds sixteen periods of the fundamental, so that a harmonic keeps to nine of sixteen bins. Where
-//! the fundamental moves, the frame is first read at a pace that holds it still: time is counted in periods.
+//! A frame holds sixteen periods of the fundamental, so that a harmonic keeps to nine of sixteen
+//! bins. Where the fundamental moves, the frame is first read at a pace that holds it still: time
+//! is counted in periods.
 
 use crate::between::Interpolator;
 use crate::fit::{Line, median};
@@ -21,7 +23,8 @@ pub(super) struct Voiced<'a> {
     pub(super) rate_hz: f64,
     /// Time in seconds from the first sample, and the fundamental.
     pub(super) f0_hz: &'a [(f64, f64)],
-    /// Frequencies of harmonics 1, 2, … over the fundamental, rising, all below half the sample rate.
+    /// Frequencies of harmonics 1, 2, … over the fundamental, rising, all below half the sample
+    /// rate.
     pub(super) ratios: &'a [f64],
 }
 
@@ -54,7 +57,8 @@ pub(super) struct MeanPowers {
 }
 
 impl MeanPowers {
-    /// 10 lg(harmonics / noise) and its standard uncertainty; `None` without noise or without harmonics.
+    /// 10 lg(harmonics / noise) and its standard uncertainty; `None` without noise or without
+    /// harmonics.
     pub(super) fn harmonic_to_noise_db(&self) -> Option<(f64, f64)> {
         let harmonics: f64 = self.harmonics.iter().sum();
         let noise: f64 = self.gaps.iter().sum();
@@ -226,7 +230,8 @@ impl Reader {
             let (low, high) = edges(k);
             let end = if k == centres.len() { high } else { high - reach };
             let free = within(low + reach, end);
-            // A gap that is too narrow, below half the sample rate, is taken to be as the one before.
+            // A gap that is too narrow, below half the sample rate, is taken to be as the one
+            // before.
             let density = match free.len() {
                 0 => densities.last().copied().unwrap_or(0.0),
                 count => free.iter().sum::<f64>() / count as f64,
@@ -261,8 +266,8 @@ struct Pace {
 }
 
 impl Pace {
-    /// Where the readings scatter about a straight line no more than they do from one to the next, that line is their course;
-    /// else they are taken as they are.
+    /// Where the readings scatter about a straight line no more than they do from one to the next,
+    /// that line is their course; else they are taken as they are.
     fn new(track: &[(f64, f64)], (from_s, to_s): (f64, f64)) -> Self {
         let from = track.partition_point(|(t, _)| *t < from_s).saturating_sub(1);
         let to = track.partition_point(|(t, _)| *t <= to_s).saturating_add(1).min(track.len());
@@ -275,7 +280,8 @@ impl Pace {
         let line = Line::of_equals(cents.iter().copied()).filter(|_| cents.len() >= 3);
         let Some(line) = line else { return Self { f0_hz, course: Vec::new() } };
         let rest = (line.left / count).sqrt();
-        // Fourth differences of independent readings have seventy times their variance, and next to nothing of a vibrato.
+        // Fourth differences of independent readings have seventy times their variance, and next to
+        // nothing of a vibrato.
         let fourth = |w: &[(f64, f64)]| w[0].1 - 4.0 * (w[1].1 + w[3].1) + 6.0 * w[2].1 + w[4].1;
         let bends: f64 = cents.windows(5).map(|w| fourth(w).powi(2)).sum();
         let scatter = (bends / (70.0 * (count - 4.0).max(1.0))).sqrt();
@@ -293,8 +299,9 @@ impl Pace {
         Self { f0_hz: middle_hz, course }
     }
 
-    /// Times from the middle of the frame, one every [`STRIDE`] samples, at which a sound whose fundamental stood still would be
-    /// as far as this one; `None` where that is as time runs anyway.
+    /// Times from the middle of the frame, one every [`STRIDE`] samples, at which a sound whose
+    /// fundamental stood still would be as far as this one; `None` where that is as time runs
+    /// anyway.
     fn times_s(&self, length: usize, rate_hz: f64) -> Option<Vec<f64>> {
         const STILL_SAMPLES: f64 = 0.02;
         if self.course.is_empty() {

@@ -1,10 +1,11 @@
 //! The course of the level: how a sound rises, where it sounds, how it dies away and wavers.
 //!
-//! The level is the RMS over one period of the fundamental, which for a steady note does not waver. What that
-//! does to a rise is known: a ramp is fitted *through* the same averaging, and the one is told that
-//! crosses 10, 20, … 90 % of the top when the sound does. A short rise lasts but a few periods, and a period brings its power
-//! in bursts. There the sound that comes after the rise, some whole periods later, tells what the waveform is: the ramp is sought
-//! that makes of it, by least squares, what was heard.
+//! The level is the RMS over one period of the fundamental, which for a steady note does not waver.
+//! What that does to a rise is known: a ramp is fitted *through* the same averaging, and the one is
+//! told that crosses 10, 20, … 90 % of the top when the sound does. A short rise lasts but a few
+//! periods, and a period brings its power in bursts. There the sound that comes after the rise,
+//! some whole periods later, tells what the waveform is: the ramp is sought that makes of it, by
+//! least squares, what was heard.
 
 use std::f64::consts::PI;
 use std::ops::Range;
@@ -155,8 +156,8 @@ impl Level {
         10.0 * (2.0 * square.copied().unwrap_or(0.0)).max(1e-30).log10()
     }
 
-    /// From when to when something sounds: from the first time to the last at which the level stands 60 dB below the
-    /// greatest or higher, and clearly above what is there all the time.
+    /// From when to when something sounds: from the first time to the last at which the level
+    /// stands 60 dB below the greatest or higher, and clearly above what is there all the time.
     pub(super) fn sounding_s(&self) -> (f64, f64) {
         const DEEPEST: f64 = 1e-6;
         const ABOVE_FLOOR: f64 = 10.0;
@@ -193,8 +194,8 @@ impl Level {
         (SHARE * self.box_s).max(SHORTEST_S)
     }
 
-    /// The rise from the beginning of the sound, which is found at about `begin_s`. `None` if it is there from the start, or rises
-    /// faster than the averaging lets see.
+    /// The rise from the beginning of the sound, which is found at about `begin_s`. `None` if it is
+    /// there from the start, or rises faster than the averaging lets see.
     pub(super) fn rise(
         &self,
         begin_s: f64,
@@ -225,15 +226,15 @@ impl Level {
         if rough.duration_s < self.shortest_s() {
             return None;
         }
-        // Nine crossings and two unknowns; the averaging itself stands on single periods; and a sound that falls while it
-        // rises is no ramp.
+        // Nine crossings and two unknowns; the averaging itself stands on single periods; and a
+        // sound that falls while it rises is no ramp.
         let of_fit = rough.rest_s * (9f64 / 7.0).sqrt();
         let u = of_fit.hypot(0.05 * self.box_s).hypot(0.02 * rough.duration_s);
         Some(Rise::new(rough.shape, rough.start_s, Measured::new(rough.duration_s, u)))
     }
 
-    /// The level that the rise leads to: the greatest, unless the sound reaches most of it at once and goes on
-    /// growing slowly; then where the growth slows down to a third of its usual pace.
+    /// The level that the rise leads to: the greatest, unless the sound reaches most of it at once
+    /// and goes on growing slowly; then where the growth slows down to a third of its usual pace.
     fn top(&self, from_s: f64, greatest: f64) -> Option<f64> {
         const SLOWER: f64 = 3.0;
         const STEPS: usize = 18;
@@ -277,7 +278,8 @@ impl Level {
         fit(f64::midpoint(a, b).exp())
     }
 
-    /// Figures of the level from `start_s` to `end_s`; the decay and the tremolo from `sustain_s` on.
+    /// Figures of the level from `start_s` to `end_s`; the decay and the tremolo from `sustain_s`
+    /// on.
     pub(super) fn figures(
         &self,
         (start_s, end_s): (f64, f64),
@@ -304,8 +306,9 @@ impl Level {
         }
     }
 
-    /// Time in which the level falls by 60 dB, of a straight line from 1 dB below the greatest to 35 dB below it or to 12 dB above
-    /// what is left at the end. `None` for a sound that does not fall by 6 dB, or not evenly.
+    /// Time in which the level falls by 60 dB, of a straight line from 1 dB below the greatest to
+    /// 35 dB below it or to 12 dB above what is left at the end. `None` for a sound that does not
+    /// fall by 6 dB, or not evenly.
     fn decay(&self, places: &[usize], greatest: f64) -> Option<Measured> {
         let db = |n: usize| 20.0 * (self.rms(n) / greatest).max(1e-15).log10();
         let top = places.iter().copied().find(|n| self.rms(*n) >= greatest)?;
@@ -335,7 +338,8 @@ impl Level {
         Some(Measured::new(-60.0 / slope, 60.0 * u / slope.powi(2)))
     }
 
-    /// Rate and depth of a regular wavering of the level: half of what lies between its greatest and its least, in dB.
+    /// Rate and depth of a regular wavering of the level: half of what lies between its greatest
+    /// and its least, in dB.
     fn tremolo(&self, (from_s, to_s): (f64, f64)) -> Option<(f64, f64)> {
         const HOP_S: f64 = 0.01;
         const LEAST_DB: f64 = 0.1;
@@ -345,7 +349,8 @@ impl Level {
         if !of_db.is_regular() {
             return None;
         }
-        // In decibels a deep tremolo is no sine: the line is taken off, and the rest is told as amplitude.
+        // In decibels a deep tremolo is no sine: the line is taken off, and the rest is told as
+        // amplitude.
         let middle = 0.5 * (steps as f64 - 1.0);
         let amplitudes: Vec<f64> = (course.iter().enumerate())
             .map(|(n, db)| {
@@ -384,8 +389,8 @@ fn rests(heard: &[(f64, f64, f64)], shape: RiseShape, middle_s: f64, duration_s:
     heard.iter().map(|sample| sample.1 - gain * made(sample)).collect()
 }
 
-/// Over how many samples a rest is alike: 1 + 2·Σ ρ_k·(1 − k/K), ρ_k its correlation with itself k samples later, K the
-/// number of `most` samples (M. S. Bartlett, Nature 161, 1948).
+/// Over how many samples a rest is alike: 1 + 2·Σ ρ_k·(1 − k/K), ρ_k its correlation with itself k
+/// samples later, K the number of `most` samples (M. S. Bartlett, Nature 161, 1948).
 fn alike_over(rest: &[f64], most: usize) -> f64 {
     let product = |lag: usize| rest.iter().zip(&rest[lag..]).map(|(a, b)| a * b).sum::<f64>();
     let square = product(0).max(f64::MIN_POSITIVE);
@@ -395,8 +400,8 @@ fn alike_over(rest: &[f64], most: usize) -> f64 {
 }
 
 impl Waveform<'_> {
-    /// The rise that makes what is heard of what is heard some periods later, sought around a rough one; `None` where none does, as
-    /// where the parts of a sound rise each at its own pace.
+    /// The rise that makes what is heard of what is heard some periods later, sought around a rough
+    /// one; `None` where none does, as where the parts of a sound rise each at its own pace.
     fn rise(&self, rough: &FittedRise) -> Option<Rise> {
         const LONGEST_PERIODS: f64 = 60.0;
         const LONGEST_S: f64 = 0.15;
@@ -479,9 +484,9 @@ impl Waveform<'_> {
         if rest > LEFT * power || is_at_edge {
             return None;
         }
-        // How fast the rest grows beside its least tells how sure the duration is, and how far it is alike from
-        // sample to sample how many of them count: noise has none, what a ramp does not follow has up to a quarter
-        // of a period.
+        // How fast the rest grows beside its least tells how sure the duration is, and how far it
+        // is alike from sample to sample how many of them count: noise has none, what a ramp does
+        // not follow has up to a quarter of a period.
         let aside = 0.05 * duration_s;
         let grows = left(&heard, shape, at_s, duration_s + aside)
             + left(&heard, shape, at_s, duration_s - aside)
@@ -529,7 +534,8 @@ impl RiseShape {
         rising + (x - 1.0).max(0.0)
     }
 
-    /// Time after its beginning at which a rise of `duration_s`, averaged over `box_s`, reaches a share of the top.
+    /// Time after its beginning at which a rise of `duration_s`, averaged over `box_s`, reaches a
+    /// share of the top.
     fn reaches_s(self, share: f64, duration_s: f64, box_s: f64) -> f64 {
         let half = 0.5 * box_s / duration_s;
         let square =

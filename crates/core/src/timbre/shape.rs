@@ -1,4 +1,5 @@
-//! Where the power of a sound lies: moments, roll-off, and how flat, peaked and steady its spectrum is.
+//! Where the power of a sound lies: moments, roll-off, and how flat, peaked and steady its spectrum
+//! is.
 
 use std::collections::VecDeque;
 
@@ -51,7 +52,8 @@ impl PowerSpectrum {
 
     /// Centroid, moments about it, and roll-off of what lies in a range.
     pub(super) fn describe(&mut self, range_hz: (f64, f64), found: &mut Descriptors) {
-        /// A spectrum narrower than this share of its centroid has a width, but no shape worth a figure.
+        /// A spectrum narrower than this share of its centroid has a width, but no shape worth a
+        /// figure.
         const NARROWEST: f64 = 1e-3;
         self.within(range_hz);
         let total: f64 = self.parts.iter().map(|(_, _, power)| power).sum();
@@ -93,7 +95,8 @@ impl PowerSpectrum {
     }
 }
 
-/// Slope of the straight line through levels over octaves, in dB per octave; `None` for fewer than three.
+/// Slope of the straight line through levels over octaves, in dB per octave; `None` for fewer than
+/// three.
 pub(super) fn slope(levels: impl Iterator<Item = (f64, f64)>) -> Option<f64> {
     let points: Vec<(f64, f64)> = levels
         .filter(|(hz, power)| *hz > 0.0 && *power > 0.0)
@@ -111,7 +114,8 @@ pub(super) struct FrameSpectrum {
     transform: RealTransform,
     buffer: Vec<f64>,
     power: Vec<f64>,
-    /// The magnitudes of frames that are still to be compared with, the newest last, and the roots of their powers.
+    /// The magnitudes of frames that are still to be compared with, the newest last, and the roots
+    /// of their powers.
     before: VecDeque<(Vec<f64>, f64)>,
     /// Frames between two that do not overlap.
     apart: usize,
@@ -124,7 +128,8 @@ impl FrameSpectrum {
     /// Frames of `length` samples, `hop` apart, of which the bins within a range count.
     pub(super) fn new(length: usize, hop: usize, rate_hz: f64, range_hz: (f64, f64)) -> Self {
         let window = WindowKind::Hann.samples(length);
-        // One and a half of the frame: a parabola through three bins finds the maximum to within 0.05 dB.
+        // One and a half of the frame: a parabola through three bins finds the maximum to within
+        // 0.05 dB.
         let size = fast_length(length + length / 2);
         let bin_hz = rate_hz / size as f64;
         let first = (range_hz.0 / bin_hz).ceil().max(1.0) as usize;
@@ -164,7 +169,8 @@ impl FrameSpectrum {
         }
     }
 
-    /// Density in third-octave bands: middle, and the power of a bin, such that its logarithm is right in the mean of noise.
+    /// Density in third-octave bands: middle, and the power of a bin, such that its logarithm is
+    /// right in the mean of noise.
     pub(super) fn third_octaves(&self) -> Vec<(f64, f64)> {
         const FEWEST_BINS: usize = 9;
         // Bins of noise that are independent under this window.
@@ -190,8 +196,8 @@ impl FrameSpectrum {
 
     /// Flatness, crest and flux.
     pub(super) fn describe(&mut self, found: &mut Descriptors) {
-        /// The mean logarithm of an exponentially distributed power lies so far below that of its mean: Euler's
-        /// constant.
+        /// The mean logarithm of an exponentially distributed power lies so far below that of its
+        /// mean: Euler's constant.
         const OF_NOISE: f64 = 0.577_215_664_901_532_9;
         let count = self.power.len() as f64;
         let mean = sum(&self.power) / count;

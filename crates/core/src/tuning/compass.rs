@@ -45,8 +45,9 @@ pub(super) struct Compass {
 }
 
 impl Compass {
-    /// Fits polynomials of rising order by least squares, reweighted by J. W. Tukey's biweight so that single notes do not
-    /// bend the curve, and takes the one of least G. Schwarz's criterion, n·ln σ² + k·ln n.
+    /// Fits polynomials of rising order by least squares, reweighted by J. W. Tukey's biweight so
+    /// that single notes do not bend the curve, and takes the one of least G. Schwarz's criterion,
+    /// n·ln σ² + k·ln n.
     pub(super) fn fit(values: &[NoteValue]) -> Option<Self> {
         let lowest = values.iter().map(|v| v.note.0).min()?;
         let highest = values.iter().map(|v| v.note.0).max()?;
@@ -92,7 +93,8 @@ impl Compass {
             let mut normal = [[0.0; MOST_TERMS]; MOST_TERMS];
             let mut right = [[0.0]; MOST_TERMS];
             for (value, kept) in values.iter().zip(&kept) {
-                // Notes scatter by more than what is not known of each, so they weigh alike unless one is poor.
+                // Notes scatter by more than what is not known of each, so they weigh alike unless
+                // one is poor.
                 let poor = value.u / fit.scatter.max(1e-9);
                 let weight = if fit.scatter > 0.0 { kept / (1.0 + poor * poor) } else { *kept };
                 let row = fit.terms_at(value.note);
@@ -151,8 +153,8 @@ impl Compass {
         terms.iter().zip(&self.coefficients).take(self.terms).map(|(t, c)| t * c).sum()
     }
 
-    /// The standard uncertainty of the curve at a note: of its coefficients by the scatter, and of its order by what two
-    /// terms more would change there.
+    /// The standard uncertainty of the curve at a note: of its coefficients by the scatter, and of
+    /// its order by what two terms more would change there.
     pub(super) fn u_at(&self, note: Note) -> f64 {
         let terms = self.terms_at(note);
         let mut variance = 0.0;
@@ -174,8 +176,8 @@ impl Compass {
         (self.lowest..=self.highest).contains(&f64::from(note.0))
     }
 
-    /// Whether a note is an outlier: beyond four times the scatter and what is not known of the curve there, as at the ends, where one
-    /// note less leaves it open; and at least by so much.
+    /// Whether a note is an outlier: beyond four times the scatter and what is not known of the
+    /// curve there, as at the ends, where one note less leaves it open; and at least by so much.
     pub(super) fn is_apart(&self, value: &NoteValue, least: f64) -> bool {
         const SCATTERS: f64 = 4.0;
         let off = (value.value - self.at(value.note)).abs();

@@ -2,23 +2,26 @@
 //!
 //! # What it computes
 //!
-//! **Cents.** c = 1200 lb(f0 / f_note), f_note being the tempered frequency of the note that is expected, or else of the nearest.
-//! Its uncertainty is that of f0.
+//! **Cents.** c = 1200 lb(f0 / f_note), f_note being the tempered frequency of the note that is
+//! expected, or else of the nearest. Its uncertainty is that of f0.
 //!
-//! **Reference pitch.** The frequency of A4 from which the notes deviate least: where enough notes over a wide enough compass
-//! are there, that of a smooth curve through their cents at A4; else from the mean of their cents.
+//! **Reference pitch.** The frequency of A4 from which the notes deviate least: where enough notes
+//! over a wide enough compass are there, that of a smooth curve through their cents at A4; else
+//! from the mean of their cents.
 //!
-//! **Stretch.** The curve is a polynomial over the compass of the order that G. Schwarz's criterion (Ann. Stat. 6, 1978) chooses, by
-//! least squares reweighted after J. W. Tukey; a note more than four times the scatter from it, and a cent, is an outlier.
-//! The same is done for ln B: a string of the wrong gauge is an outlier by a tenth.
+//! **Stretch.** The curve is a polynomial over the compass of the order that G. Schwarz's criterion
+//! (Ann. Stat. 6, 1978) chooses, by least squares reweighted after J. W. Tukey; a note more than
+//! four times the scatter from it, and a cent, is an outlier. The same is done for ln B: a string
+//! of the wrong gauge is an outlier by a tenth.
 //!
-//! **Intervals.** The p-th partial of the lower and the q-th of the upper note of an interval near p/q beat at the
-//! difference of their frequencies as measured, stiffness included.
+//! **Intervals.** The p-th partial of the lower and the q-th of the upper note of an interval near
+//! p/q beat at the difference of their frequencies as measured, stiffness included.
 //!
-//! **Targets.** For bells and bars: the ratio of each partial to one, and its distance from the ratio wanted.
+//! **Targets.** For bells and bars: the ratio of each partial to one, and its distance from the
+//! ratio wanted.
 //!
-//! Temperaments after J. M. Barbour, "Tuning and Temperament" (1951); stretch: O. L. Railsback, J. Acoust. Soc. Am. 9 (1938);
-//! stiffness: H. Fletcher, J. Acoust. Soc. Am. 36 (1964).
+//! Temperaments after J. M. Barbour, "Tuning and Temperament" (1951); stretch: O. L. Railsback, J.
+//! Acoust. Soc. Am. 9 (1938); stiffness: H. Fletcher, J. Acoust. Soc. Am. 36 (1964).
 
 mod compass;
 mod interval;
@@ -287,8 +290,8 @@ pub fn tuning(notes: &[SoundedNote], settings: &TuningSettings) -> Tuning {
     }
 }
 
-/// The notes expected; those of which none is, from what they sound, the whole shifted to where it fits best if the reference
-/// pitch is looked for.
+/// The notes expected; those of which none is, from what they sound, the whole shifted to where it
+/// fits best if the reference pitch is looked for.
 fn recognised(notes: &[SoundedNote], settings: &TuningSettings) -> Vec<Note> {
     let reference_hz = if settings.fit_reference {
         // Cents within a semitone lie on a circle: their mean direction.
@@ -370,7 +373,8 @@ fn findings(notes: &[TunedNote]) -> Vec<Finding> {
 pub struct TargetReading {
     /// The ratio wanted.
     pub target_ratio: f64,
-    /// Number of the partial nearest to it, and its frequency in Hz; `None` where none lies within three semitones.
+    /// Number of the partial nearest to it, and its frequency in Hz; `None` where none lies within
+    /// three semitones.
     pub partial: Option<usize>,
     /// See above.
     pub frequency_hz: Option<f64>,
@@ -382,7 +386,8 @@ pub struct TargetReading {
     pub cents_u: Option<f64>,
 }
 
-/// The partials nearest to ratios wanted, to the partial of a number. `None` where there is no such partial.
+/// The partials nearest to ratios wanted, to the partial of a number. `None` where there is no such
+/// partial.
 #[must_use]
 pub fn against_targets(
     found: &Partials,

@@ -19,8 +19,9 @@ pub struct SoundedNotes {
     pub findings: Vec<Finding>,
 }
 
-/// The notes of a sound whose first sample lies `start_s` seconds into its take. One note is measured by its partials, with its
-/// stiffness; of several, as in a scale, each is measured by its fundamental over time.
+/// The notes of a sound whose first sample lies `start_s` seconds into its take. One note is
+/// measured by its partials, with its stiffness; of several, as in a scale, each is measured by its
+/// fundamental over time.
 ///
 /// # Errors
 ///
@@ -102,8 +103,9 @@ pub fn map_row_hz(row: usize) -> f64 {
     MAP_RANGE_HZ.0 * (octaves * row as f64 / MAP_ROWS as f64).exp2()
 }
 
-/// The spectrum of a note from a time on, as the level in dB (a full-scale sine is 0) of each row of the map: the mean power of frames
-/// of 0.37 s under a Hann window over 1.5 s, the greatest in each row.
+/// The spectrum of a note from a time on, as the level in dB (a full-scale sine is 0) of each row
+/// of the map: the mean power of frames of 0.37 s under a Hann window over 1.5 s, the greatest in
+/// each row.
 #[must_use]
 pub fn spectrum_column(sound: &[f32], rate_hz: f64, from_s: f64) -> Vec<f32> {
     const FRAME_S: f64 = 0.37;

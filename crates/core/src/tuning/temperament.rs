@@ -7,7 +7,8 @@ use crate::units::Note;
 const PURE_FIFTH: f64 = 701.955_000_865_387_4;
 const PYTHAGOREAN_COMMA: f64 = 23.460_010_384_649_02;
 const SYNTONIC_COMMA: f64 = 21.506_289_596_714_78;
-/// By this much a fifth is narrowed beside four of a quarter of a syntonic comma, for the circle to close: the schisma.
+/// By this much a fifth is narrowed beside four of a quarter of a syntonic comma, for the circle to
+/// close: the schisma.
 const SCHISMA: f64 = PYTHAGOREAN_COMMA - SYNTONIC_COMMA;
 
 /// Names of the temperaments that are known, in the order in which they are told.
@@ -36,8 +37,9 @@ pub struct Temperament {
 impl Temperament {
     /// A known temperament on a root (0 for C).
     ///
-    /// Pythagorean and meantone have their wolf between G♯ and E♭ when the root is C; Young's is his second (1800), a fifth above
-    /// Vallotti's; just intonation has the ratios 16/15, 9/8, 6/5, 5/4, 4/3, 45/32, 3/2, 8/5, 5/3, 9/5 and 15/8.
+    /// Pythagorean and meantone have their wolf between G♯ and E♭ when the root is C; Young's is
+    /// his second (1800), a fifth above Vallotti's; just intonation has the ratios 16/15, 9/8, 6/5,
+    /// 5/4, 4/3, 45/32, 3/2, 8/5, 5/3, 9/5 and 15/8.
     ///
     /// # Errors
     ///

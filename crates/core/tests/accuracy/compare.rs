@@ -1,4 +1,5 @@
-//! Comparisons against known truth: delay, polarity, drift, gain, filters, and how often chance is taken for a difference.
+//! Comparisons against known truth: delay, polarity, drift, gain, filters, and how often chance is
+//! taken for a difference.
 
 use std::f64::consts::TAU;
 
@@ -62,7 +63,8 @@ impl Source {
         Self { tones, start_s }
     }
 
-    /// Samples of the sound as a recorder hears it that is late, and whose clock runs fast by a share.
+    /// Samples of the sound as a recorder hears it that is late, and whose clock runs fast by a
+    /// share.
     fn samples(&self, count: usize, delay_s: f64, drift: f64, gain: f64) -> Vec<f64> {
         let step_s = 1.0 / (RATE * (1.0 + drift));
         let first_s = -delay_s / (1.0 + drift) - self.start_s;
@@ -161,7 +163,8 @@ pub(crate) fn a_filter_is_told_where_both_stand_out_of_their_noise_and_nowhere_e
     const SECONDS: usize = 10;
     let seeds = in_parallel(trials(6, 12), |seed| {
         let count = SECONDS * RATE as usize;
-        // Coloured noise whose level falls; a filter of one pole on top; noise that is as loud everywhere.
+        // Coloured noise whose level falls; a filter of one pole on top; noise that is as loud
+        // everywhere.
         let cut_hz = 300.0 * 1.7f64.powi((seed % 6) as i32);
         let a = one_pole(&white_noise(500 + seed, 0.1, count), 500.0);
         let b = one_pole(&a, cut_hz);

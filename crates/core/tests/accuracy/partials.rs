@@ -46,7 +46,8 @@ struct OfString {
     frequency: Vec<(f64, f64)>,
     t60: Vec<(f64, f64)>,
     level_db: Vec<f64>,
-    /// How long partials stand out of the noise, how long of it they are followed, and how long wrongly.
+    /// How long partials stand out of the noise, how long of it they are followed, and how long
+    /// wrongly.
     sounding_s: f64,
     followed_s: f64,
     false_s: f64,
@@ -166,7 +167,8 @@ pub(crate) fn the_tracks_make_the_sound_again() {
     Accuracy::all_bare(name, "1", sustain).hold_worst(tolerance(1e-3, 2.6e-3));
 }
 
-/// What is not there is not found: no side lobe passes for a partial where there is no noise to hide it.
+/// What is not there is not found: no side lobe passes for a partial where there is no noise to
+/// hide it.
 #[test]
 fn harmonics_that_are_missing_are_not_made_up() {
     for seed in 0..24 {
@@ -402,7 +404,8 @@ fn what_has_no_fundamental_is_refused_and_short_sounds_too() {
     assert!(refused(&noise, &PartialsSettings { resolve_hz: 0.0, ..free }).contains("2 kHz"));
 }
 
-/// Noise at the onset makes a component of its own that is over at once: it must not be taken for the partial.
+/// Noise at the onset makes a component of its own that is over at once: it must not be taken for
+/// the partial.
 #[test]
 pub(crate) fn steady_tones_in_loud_noise_keep_their_frequency() {
     let errors = in_parallel(trials(120, 240), |case| {

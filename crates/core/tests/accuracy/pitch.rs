@@ -124,7 +124,8 @@ fn known(class: Class, rng: &mut ChaCha8Rng) -> Known {
     Known { sound, f0_hz }
 }
 
-/// The sound in a room: what comes straight, and echoes that grow denser and die away within a second.
+/// The sound in a room: what comes straight, and echoes that grow denser and die away within a
+/// second.
 fn reverberate(sound: &mut [f64], seed: u64) {
     let mut rng = ChaCha8Rng::seed_from_u64(seed);
     let dry = sound.to_vec();
@@ -460,7 +461,8 @@ fn blocks_change_nothing() {
     assert_eq!(tracker.finish(), whole);
 }
 
-/// Under a formant the strongest harmonics have numbers from 5 to 16: none of them is a low multiple of the fundamental.
+/// Under a formant the strongest harmonics have numbers from 5 to 16: none of them is a low
+/// multiple of the fundamental.
 #[test]
 fn tones_of_one_formant_are_read_at_their_fundamental() {
     let mut random = ChaCha8Rng::seed_from_u64(0x61);

@@ -36,7 +36,8 @@ fn has(spectrum: &Spectrum, code: &str) -> bool {
     spectrum.findings.iter().any(|finding| finding.code == code)
 }
 
-/// Two equal tones 1.5 resolutions apart with random phases, 40 dB over the noise of the whole band.
+/// Two equal tones 1.5 resolutions apart with random phases, 40 dB over the noise of the whole
+/// band.
 #[test]
 pub(crate) fn equal_tones_one_and_a_half_resolutions_apart_are_both_found() {
     for (duration_s, most_hz) in [(0.6, 1.1e-4), (1.0, 5.2e-5), (3.0, 1e-5)] {

@@ -106,7 +106,8 @@ fn closed_forms(f0_hz: f64, amplitudes: &[(usize, f64)]) -> Vec<(Descriptor, f64
     ]
 }
 
-/// The error of a descriptor: in percent where it is no level, of shares near zero at least of 0.001.
+/// The error of a descriptor: in percent where it is no level, of shares near zero at least of
+/// 0.001.
 fn error_of(descriptor: Descriptor, value: f64, truth: f64) -> f64 {
     match descriptor {
         Descriptor::OddEven | Descriptor::Slope => value - truth,
@@ -327,8 +328,8 @@ pub(crate) fn gain_rate_and_start_change_nothing() {
                     assert_eq!(of(&usual).is_some(), of(other).is_some(), "{}", label.field);
                     continue;
                 };
-                // A ratio in decibels differs by its difference; flatness and flux follow the noise, which is made anew
-                // for each rate and start.
+                // A ratio in decibels differs by its difference; flatness and flux follow the
+                // noise, which is made anew for each rate and start.
                 let follows_noise = matches!(descriptor, Descriptor::Flatness | Descriptor::Flux);
                 if follows_noise && n > 0 {
                     continue;

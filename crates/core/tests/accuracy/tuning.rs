@@ -55,8 +55,8 @@ impl Truth {
     }
 }
 
-/// A stretched compass: B falls to the middle and rises again, octaves are tuned by their partials 4 and 2 in the bass and 2 and 1
-/// above, each string with a random error.
+/// A stretched compass: B falls to the middle and rises again, octaves are tuned by their partials
+/// 4 and 2 in the bass and 2 and 1 above, each string with a random error.
 fn compass(random: &mut ChaCha8Rng, reference_hz: f64, error_cents: f64) -> Vec<Truth> {
     let b =
         |midi: f64| (-0.093 * (midi - 21.0) - 8.2).exp() + (0.0945 * (midi - 21.0) - 13.3).exp();

@@ -1,4 +1,5 @@
-//! The report: one page with everything in it, charts that can be zoomed and read, and no need of a network.
+//! The report: one page with everything in it, charts that can be zoomed and read, and no need of a
+//! network.
 
 mod charts;
 
@@ -134,7 +135,8 @@ impl Report {
 }
 
 impl Report {
-    /// The findings by kind, in their order: those of one code stand together, each with its own words.
+    /// The findings by kind, in their order: those of one code stand together, each with its own
+    /// words.
     fn findings_by_kind(&self) -> Vec<(&ReportFinding, Vec<&ReportFinding>)> {
         let mut kinds: Vec<(&ReportFinding, Vec<&ReportFinding>)> = Vec::new();
         for finding in &self.findings {
