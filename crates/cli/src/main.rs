@@ -3,6 +3,11 @@
 //! This crate ties the others together: arguments in, media → core → figures and text, files out.
 //! Each command is one file in [`commands`]; those that measure takes one by one are run by
 //! [`measure`].
+//!
+//! ```text
+//! tonemap inspect harp-g3.wav
+//! tonemap partials harp-g3.wav --figure partials.png --require 'inharmonicity<0.001'
+//! ```
 
 mod advice;
 mod analyses;

@@ -29,6 +29,29 @@
 //! shapes, text and pictures in pixels); `theme` holds every colour and size, `colours` the maps of
 //! pictures, `marks` lays tracks and events over them, `ticks` chooses round values, and `labels`
 //! and `legend` name what is drawn.
+//!
+//! # Example
+//!
+//! ```
+//! use tonemap_core::Measured;
+//! use tonemap_core::trend::{TrendFit, TrendPoint, trend};
+//! use tonemap_figures::{Size, TrendFigure, Words, trend_figure};
+//!
+//! let points = [(0.0, 1592.4), (1.0, 1585.0), (2.0, 1577.9)]
+//!     .map(|(x, hz)| TrendPoint { x, value: Measured::new(hz, 0.2) });
+//! let found = trend(&points, TrendFit::Line);
+//! let figure = TrendFigure {
+//!     points: &points.map(|point| (point.x, point.value)),
+//!     course: &found.course,
+//!     names: &[],
+//!     value_title: "Second partial, Hz",
+//!     condition_title: "Cut",
+//!     words: Words { title: "bell", notes: &[], findings: &found.findings },
+//! };
+//! let drawn = trend_figure(&figure, Size::default())?;
+//! assert!(drawn.svg()?.contains("Second partial, Hz"));
+//! # Ok::<(), tonemap_figures::Error>(())
+//! ```
 
 mod colours;
 mod compare;

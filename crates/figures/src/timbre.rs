@@ -318,8 +318,8 @@ fn draw_noise(
     }
     let panel = Panel {
         x: Axis {
-            low: bands[0].center_hz / 2f64.sqrt(),
-            high: bands[bands.len() - 1].center_hz * 2f64.sqrt(),
+            low: bands[0].band.low_hz,
+            high: bands[bands.len() - 1].band.high_hz,
             scale: Scale::Logarithmic,
             from_px: across.0,
             to_px: across.1,
@@ -334,8 +334,9 @@ fn draw_noise(
     };
     panel.draw_grid(sheet)?;
     for band in bands {
-        let edge = |factor: f64| panel.x.place(band.center_hz * factor);
-        let (left, right) = (edge(1.08 / 2f64.sqrt()), edge(2f64.sqrt() / 1.08));
+        let gap = 0.1 * (panel.x.place(band.band.high_hz) - panel.x.place(band.band.low_hz));
+        let left = panel.x.place(band.band.low_hz) + gap;
+        let right = panel.x.place(band.band.high_hz) - gap;
         let y = panel.y.place_within(band.noise_level_db);
         let bar = [(left, y), (right, y), (right, bottom), (left, bottom)];
         sheet.shape(&bar, theme::ESTIMATE, 0.9)?;

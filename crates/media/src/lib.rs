@@ -20,16 +20,25 @@
 //! - A file that ends early gives what it has; [`TakeReader::missing_frames`] says how much it
 //!   lacks.
 //!
-//! ```no_run
-//! use tonemap_media::{Block, TakeReader};
+//! # Example
 //!
-//! let mut reader = TakeReader::open("harp-g3.wav".as_ref())?;
+//! ```
+//! use std::fs::File;
+//! use tonemap_media::{Block, TakeReader, WavEncoding, write_wav};
+//!
+//! let folder = tempfile::tempdir()?;
+//! let path = folder.path().join("door.wav");
+//! write_wav(File::create(&path)?, 48_000, &[vec![0.0, 0.5, -0.25]], WavEncoding::Float)?;
+//!
+//! let mut reader = TakeReader::open(&path)?;
+//! assert_eq!(reader.info().channels, 1);
 //! let mut block = Block::default();
 //! let mut peak = 0.0f32;
 //! while reader.read(&mut block)? {
 //!     peak = block.channel(0).iter().fold(peak, |peak, x| peak.max(x.abs()));
 //! }
-//! # Ok::<(), tonemap_media::Error>(())
+//! assert_eq!(peak, 0.5);
+//! # Ok::<(), Box<dyn std::error::Error>>(())
 //! ```
 
 mod ahead;

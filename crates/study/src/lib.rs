@@ -29,6 +29,25 @@
 //!
 //! Results that were measured for a trend or a report are kept in the hidden folder `.tonemap`,
 //! which may be deleted at any time. Each has a checksum: one that is damaged is measured again.
+//!
+//! # Example
+//!
+//! ```
+//! use tonemap_study::Study;
+//!
+//! let study = Study::read(
+//!     r#"
+//!     title = "Alder Hall, first day"
+//!     [[takes]]
+//!     name = "bell-cut3"
+//!     file = "bell-cut3.wav"
+//!     conditions = { cut = 3 }
+//!     "#,
+//! )?;
+//! let take = study.take("bell-cut3").expect("it is listed");
+//! assert!(take.meets(&"cut = 3".parse()?));
+//! # Ok::<(), tonemap_study::Error>(())
+//! ```
 
 mod condition;
 mod error;

@@ -454,18 +454,12 @@ fn content_lines(content: &HarmonicContent) -> Vec<String> {
 /// The noise by octaves.
 fn noise_table(level_unit: &str) -> Table<'static, &NoiseBand> {
     Table::new()
-        .printed("octave Hz", |band: &&NoiseBand| nominal(band.center_hz))
+        .printed("octave Hz", |band: &&NoiseBand| {
+            let hz = band.band.nominal_hz();
+            text::number(hz, usize::from(hz.fract() > 0.0))
+        })
         .number("", format!("noise, {level_unit}"), 1, |band| Some(band.noise_level_db))
         .number("", "share of the power in it %", 3, |band| Some(100.0 * band.noise_share))
-}
-
-/// The name of an octave by its nominal middle frequency (IEC 61260-1).
-fn nominal(center_hz: f64) -> String {
-    match center_hz {
-        hz if hz < 40.0 => "31.5".into(),
-        hz if hz < 80.0 => "63".into(),
-        hz => text::number(hz, 0),
-    }
 }
 
 /// The descriptors over time.

@@ -163,7 +163,13 @@ fn numbers(path: &str, value: &Value, keys: &mut Vec<String>) {
                     "track", "tracks", "curve", "course", "clips", "slices", "bands", "clicks_s",
                     "dropouts", "lines_hz", "members", "values", "points",
                 ];
-                if is_u || NO_QUANTITIES.contains(&key.as_str()) || is_curve.contains(&key.as_str())
+                // A band is known by its middle.
+                let is_edge =
+                    matches!(&**key, "low_hz" | "high_hz") && fields.contains_key("center_hz");
+                if is_u
+                    || is_edge
+                    || NO_QUANTITIES.contains(&key.as_str())
+                    || is_curve.contains(&key.as_str())
                 {
                     continue;
                 }

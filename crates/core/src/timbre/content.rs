@@ -4,6 +4,7 @@
 use serde::Serialize;
 
 use super::noise::MeanPowers;
+use crate::bands::{Band, octave_bands};
 use crate::measured::Measured;
 use crate::partials::Partials;
 use crate::quantity::{Field, Key, Label, Quantity, Unit, pair};
@@ -82,8 +83,9 @@ pub struct EnvelopeRegion {
 /// Noise in an octave band.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize)]
 pub struct NoiseBand {
-    /// Middle of the band in Hz.
-    pub center_hz: f64,
+    /// The band.
+    #[serde(flatten)]
+    pub band: Band,
     /// Level of the noise in it, RMS re that of a full-scale sine, in dB.
     pub noise_level_db: f64,
     /// Its share of the power in the band.
@@ -152,7 +154,7 @@ impl HarmonicContent {
         }
         for (n, band) in (1..).zip(&self.noise_bands) {
             let key = Key::of("content").then_item("noise_bands", n);
-            let name = format!("noise at {:.0} Hz", band.center_hz);
+            let name = format!("noise at {} Hz", band.band.nominal_hz());
             all.extend(Quantity::of_item(&key, &name, &NOISE, band));
         }
         all
@@ -242,15 +244,14 @@ pub(super) fn content(
 
 /// The noise of each octave band, and its share beside lines of given frequency and power.
 fn noise_bands(powers: &MeanPowers, lines: &[(f64, f64)], rate_hz: f64) -> Vec<NoiseBand> {
-    const LOWEST: i32 = -5;
-    const HIGHEST: i32 = 4;
+    const RANGE_HZ: (f64, f64) = (31.5, 16_000.0);
     let mut edges_hz: Vec<f64> = vec![0.0];
     edges_hz.extend((1..powers.gaps.len()).map(|n| n as f64 * powers.f0_hz));
     edges_hz.push(rate_hz / 2.0);
-    (LOWEST..=HIGHEST)
-        .filter_map(|octave| {
-            let center_hz = 1000.0 * f64::from(octave).exp2();
-            let (low, high) = (center_hz / 2f64.sqrt(), center_hz * 2f64.sqrt());
+    octave_bands(1, RANGE_HZ)
+        .into_iter()
+        .filter_map(|band| {
+            let (low, high) = (band.low_hz, band.high_hz);
             let of_gap = |(gap, edges): (&f64, &[f64])| {
                 let width = (edges[1] - edges[0]).max(1e-9);
                 gap * ((edges[1].min(high) - edges[0].max(low)) / width).clamp(0.0, 1.0)
@@ -259,7 +260,7 @@ fn noise_bands(powers: &MeanPowers, lines: &[(f64, f64)], rate_hz: f64) -> Vec<N
             let inside = lines.iter().filter(|(hz, _)| (low..high).contains(hz));
             let tonal: f64 = inside.map(|(_, power)| power).sum();
             (noise > 0.0 && low < rate_hz / 2.0).then(|| NoiseBand {
-                center_hz,
+                band,
                 noise_level_db: 10.0 * (2.0 * noise).log10(),
                 noise_share: noise / (noise + tonal),
             })
