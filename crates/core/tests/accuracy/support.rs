@@ -20,14 +20,19 @@ pub(crate) fn make_all_trials() {
     ALL_TRIALS.store(true, Ordering::Relaxed);
 }
 
+/// Whether all trials are made: in the table, and of single quantities with `ALL_TRIALS=1`.
+fn are_all_made() -> bool {
+    ALL_TRIALS.load(Ordering::Relaxed) || std::env::var_os("ALL_TRIALS").is_some()
+}
+
 /// A number of trials: a few in each run of the tests, all for the table.
 pub(crate) fn trials(few: u64, all: u64) -> u64 {
-    if ALL_TRIALS.load(Ordering::Relaxed) { all } else { few }
+    if are_all_made() { all } else { few }
 }
 
 /// A tolerance: that of few trials, and that of all where single ones among many err by more.
 pub(crate) fn tolerance(few: f64, all: f64) -> f64 {
-    if ALL_TRIALS.load(Ordering::Relaxed) { all } else { few }
+    if are_all_made() { all } else { few }
 }
 
 /// Runs `trials` numbered trials on all cores; what they give is in their order.
