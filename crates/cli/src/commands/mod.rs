@@ -87,8 +87,10 @@ impl Command {
 /// it names.
 struct Ways<'c> {
     alone: Box<dyn FnOnce() -> Result<Status> + 'c>,
-    within: Box<dyn FnOnce(Option<&Named>) -> Result<Kept> + 'c>,
+    within: Box<Within<'c>>,
 }
+
+type Within<'c> = dyn FnOnce(Option<&Named>) -> Result<Kept> + 'c;
 
 /// One that measures takes one by one.
 fn measures<M: Measure>(command: &M) -> Ways<'_> {

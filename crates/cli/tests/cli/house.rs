@@ -100,15 +100,20 @@ fn imports_run_in_no_circle() {
 #[test]
 fn commands_use_no_other_command() {
     let folder = crates().join("cli/src/commands");
-    let names: Vec<String> = sources(&folder)
-        .iter()
-        .map(|(path, _)| path.file_stem().expect("a name").to_string_lossy().into_owned())
-        .collect();
-    for (path, text) in sources(&folder) {
-        let own = path.file_stem().expect("a name").to_string_lossy().into_owned();
+    let name_of = |path: &Path| {
+        let inner = path.strip_prefix(&folder).expect("inside");
+        let first = inner.components().next().expect("a name").as_os_str().to_string_lossy();
+        first.trim_end_matches(".rs").to_string()
+    };
+    let all = sources(&folder);
+    let names: BTreeSet<String> = all.iter().map(|(path, _)| name_of(path)).collect();
+    assert!(names.len() > 10, "{names:?}");
+    for (path, text) in &all {
+        let own = name_of(path);
         for other in names.iter().filter(|other| **other != own && own != "mod") {
-            let used = format!("super::{other}::");
-            assert!(!text.contains(&used), "{} uses {other}", path.display());
+            for used in [format!("super::{other}::"), format!("commands::{other}::")] {
+                assert!(!text.contains(&used), "{} uses {other}", path.display());
+            }
         }
     }
 }

@@ -1,5 +1,8 @@
 //! `spectrum`: the averaged spectrum of a span and the tones in it.
 
+mod words;
+mod zoom;
+
 use std::path::{Path, PathBuf};
 
 use anyhow::{Context, Result};
@@ -9,12 +12,11 @@ use tonemap_core::Finding;
 use tonemap_core::frame::FrameFigures;
 use tonemap_core::quantity::{Key, Label, Quantities, Quantity, Unit as QuantityUnit, pair};
 use tonemap_core::spectrum::{
-    Averaging, Cumulative, Curve, CurveSettings, Detrend, Difference, Family, Method, Peak,
-    ResponseCurve, Scaling, Spectrum as Measured, SpectrumSettings, Zoom, thinned, zoom_segment,
+    Averaging, Cumulative, Curve, CurveSettings, Detrend, Difference, Method, Peak, ResponseCurve,
+    Scaling, Spectrum as Measured, SpectrumSettings, thinned, zoom_segment,
 };
 use tonemap_core::units::{
-    Cents, Decibels, Extent, Frequency, FrequencyRange, LevelReference, Note, Octaves, cents_above,
-    cents_between, db_from_power,
+    Cents, Decibels, Extent, Frequency, FrequencyRange, LevelReference, Octaves, cents_above,
 };
 use tonemap_figures::{
     ChartCurve, DrawnLook, DrawnSpectrum, Figure, LevelAxis, NarrowFigure, ReportPart,
@@ -32,6 +34,10 @@ use crate::status::Usage;
 use crate::table::{Row, Table};
 use crate::take::Part;
 use crate::text;
+use words::{
+    average_line, confidence_line, difference_table, family_line, power_line, window_line,
+};
+use zoom::{AroundResult, Look, NARROW_POINTS, USUAL_CENTS, around_csv, look_line};
 
 /// Averaged spectrum of a span, and the tones in it with their uncertainty
 ///
@@ -207,12 +213,8 @@ enum Amplitude {
     Linear,
 }
 
-/// Half the width of a zoom, unless asked for, in cents.
-const USUAL_CENTS: f64 = 50.0;
 /// Values of a curve on a page, in an octave: what is drawn is not lost, and what is read is true.
 const REPORTED_PER_OCTAVE: u32 = 96;
-/// Points of its curve.
-const NARROW_POINTS: usize = 1201;
 
 /// What was measured of a part.
 pub(crate) struct Found {
@@ -223,15 +225,6 @@ pub(crate) struct Found {
 }
 
 type Made<'a> = measure::Made<'a, Found>;
-
-/// A zoom around a tone, as asked for.
-#[derive(Debug, Clone)]
-struct Look {
-    expected_hz: f64,
-    note: Option<Note>,
-    cents: f64,
-    zoom: Zoom,
-}
 
 /// `settings` in JSON.
 #[derive(Serialize)]
@@ -272,38 +265,10 @@ struct SpectrumResult<'a> {
     curve: Option<Curve>,
 }
 
-/// The zoom in JSON.
-#[derive(Serialize)]
-struct AroundResult {
-    expected_hz: f64,
-    reach_cents: f64,
-    /// The tones there, the strongest first.
-    tones: Vec<AroundTone>,
-    #[serde(skip_serializing_if = "Option::is_none")]
-    curve: Option<AroundCurve>,
-}
-
-/// A tone by its distance from what was expected.
-#[derive(Serialize)]
-struct AroundTone {
-    frequency_hz: f64,
-    frequency_hz_u: f64,
-    level_db: f64,
-    cents_from_expected: f64,
-    cents_from_expected_u: f64,
-}
-
 /// A value of a curve.
 struct CurvePoint<'c> {
     curve: &'c Curve,
     place: usize,
-}
-
-#[derive(Serialize)]
-struct AroundCurve {
-    frequency_hz: Vec<f64>,
-    cents_from_expected: Vec<f64>,
-    level_db: Vec<Option<f64>>,
 }
 
 impl Measure for Spectrum {
@@ -833,39 +798,6 @@ impl Spectrum {
     }
 }
 
-impl Look {
-    /// The tones within reach, the strongest first.
-    fn tones(&self, spectrum: &Measured) -> Vec<AroundTone> {
-        let mut tones: Vec<AroundTone> = spectrum
-            .peaks
-            .iter()
-            .map(|peak| AroundTone {
-                frequency_hz: peak.frequency_hz,
-                frequency_hz_u: peak.frequency_hz_u,
-                level_db: peak.level_db,
-                cents_from_expected: cents_between(self.expected_hz, peak.frequency_hz),
-                cents_from_expected_u: peak.cents_u,
-            })
-            .collect();
-        tones.sort_by(|a, b| b.level_db.total_cmp(&a.level_db));
-        tones
-    }
-
-    fn curve(&self, spectrum: &Measured) -> AroundCurve {
-        let offset_db = spectrum.reference.full_scale_db();
-        let Zoom { frequency_hz, power } = &self.zoom;
-        let level = |power: &f64| Some(db_from_power(*power) + offset_db).filter(|l| l.is_finite());
-        AroundCurve {
-            cents_from_expected: frequency_hz
-                .iter()
-                .map(|hz| cents_between(self.expected_hz, *hz))
-                .collect(),
-            frequency_hz: frequency_hz.clone(),
-            level_db: power.iter().map(level).collect(),
-        }
-    }
-}
-
 /// Reads a curve of levels: a frequency in Hz and a level in dB on each line, parted by a comma,
 /// semicolon, tab or space; lines that begin with # and a first line of words are left out.
 fn read_curve(file: &Path) -> Result<ResponseCurve> {
@@ -924,127 +856,4 @@ fn curve_csv<'t>() -> Table<'t, Row<'t, CurvePoint<'t>>> {
             Some(row.item.curve.cumulative_share[row.item.place])
         })
         .level_reference()
-}
-
-fn around_csv<'t>() -> Table<'t, Row<'t, (&'t AroundCurve, usize)>> {
-    Table::of_parts()
-        .number("frequency_hz", "", 0, |row: &Row<'t, (&AroundCurve, usize)>| {
-            Some(row.item.0.frequency_hz[row.item.1])
-        })
-        .number("cents_from_expected", "", 0, |row| {
-            Some(row.item.0.cents_from_expected[row.item.1])
-        })
-        .number("level_db", "", 0, |row| row.item.0.level_db[row.item.1])
-        .level_reference()
-}
-
-/// What a family says about the pitch.
-fn family_line(family: &Family) -> String {
-    let [fundamental, u] = text::measured(family.fundamental_hz, family.fundamental_hz_u, 4);
-    let stiff = family.inharmonicity_u.map_or(String::new(), |u| {
-        let [b, u] = text::measured(1e6 * family.inharmonicity, 1e6 * u, 1);
-        format!(", stretched by an inharmonicity B of ({b} ± {u})·10⁻⁶")
-    });
-    let missing = match (family.fundamental_present, family.strongest_number) {
-        (false, number) => {
-            format!("; the fundamental itself has no tone, the strongest is harmonic {number}")
-        }
-        (true, 1) => String::new(),
-        (true, number) => format!("; the strongest is harmonic {number}"),
-    };
-    text::sentence(&format!(
-        "{} tones are harmonics of {fundamental} ± {u} Hz ({} {} cents){stiff}{missing}",
-        family.members.len(),
-        family.note,
-        text::signed(text::number(family.cents, 1)),
-    ))
-}
-
-/// How far the strongest tone lies from what was expected.
-fn look_line(look: &Look, spectrum: &Measured) -> String {
-    let expected = format!("{} Hz", text::number(look.expected_hz, 3));
-    let expected = look.note.map_or(expected.clone(), |note| format!("{note}, {expected}"));
-    let reach = text::number(look.cents, 0);
-    match look.tones(spectrum).first() {
-        None => format!(
-            "  expected {expected}: no tone rises above the noise within {reach} cents of it\n"
-        ),
-        Some(tone) => {
-            let [cents, u] =
-                text::measured(tone.cents_from_expected, tone.cents_from_expected_u, 4);
-            text::sentence(&format!(
-                "expected {expected}; the strongest tone within {reach} cents lies {} ± {u} cents from \
-                 it",
-                text::signed(cents)
-            ))
-        }
-    }
-}
-
-/// Where the power lies.
-fn power_line(marks: Cumulative) -> String {
-    format!(
-        "  a tenth of the power lies below {} Hz, half below {} Hz, nine tenths below {} Hz\n",
-        text::number(marks.power_10_hz, 0),
-        text::number(marks.power_50_hz, 0),
-        text::number(marks.power_90_hz, 0)
-    )
-}
-
-fn difference_table<'t>() -> Table<'t, &'t Difference> {
-    Table::new()
-        .printed("tones Hz", |pair: &&Difference| {
-            format!("{} and {}", text::number(pair.low_hz, 2), text::number(pair.high_hz, 2))
-        })
-        .measured("", "difference Hz", 6, |found| {
-            pair(Some(found.difference_hz), Some(found.difference_hz_u))
-        })
-        .measured("", "period s", 6, |found| pair(Some(found.period_s), Some(found.period_s_u)))
-        .rank(2)
-        .number("", "interval cents", 1, |found| Some(found.interval_cents))
-        .rank(1)
-        .number("", "level difference dB", 1, |found| Some(-found.level_difference_db))
-        .rank(3)
-}
-
-/// Which window, and what it resolves.
-fn window_line(spectrum: &Measured) -> String {
-    format!(
-        "{} window of {} ms, resolution {} Hz",
-        spectrum.window,
-        text::number(1000.0 * spectrum.window_s, 1),
-        text::number(spectrum.resolution_hz, 2),
-    )
-}
-
-/// How many frames, and how fine the curve is.
-fn average_line(spectrum: &Measured, frames: &FrameFigures) -> String {
-    let averaged = match spectrum.averaged_frames {
-        1 => "1 frame".into(),
-        count => {
-            let kind = match spectrum.averaging {
-                Averaging::Mean => "frames averaged".into(),
-                Averaging::Median => "frames, their median".into(),
-                Averaging::Maximum => "frames, their maximum".into(),
-                Averaging::Exponential { time_s } => {
-                    format!("frames averaged exponentially over {time_s} s")
-                }
-            };
-            let overlap = text::number(100.0 * frames.overlap, 0);
-            format!("{} {kind}, {overlap} % overlap", text::grouped(count))
-        }
-    };
-    format!("{averaged}, bins of {} Hz", text::number(spectrum.bin_spacing_hz, 3))
-}
-
-/// How far the average of noise can be trusted.
-fn confidence_line(spectrum: &Measured) -> String {
-    spectrum.noise_interval_db().map_or(String::new(), |(low, high)| {
-        format!(
-            "  95 % interval of a bin of noise: {} to +{} dB; noise bandwidth {} Hz\n",
-            text::number(low, 1),
-            text::number(high, 1),
-            text::number(spectrum.noise_bandwidth_hz, 2)
-        )
-    })
 }
