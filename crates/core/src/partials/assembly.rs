@@ -1,0 +1,403 @@
+//! From what was followed to partials: their tracks, as far as they stand above the noise.
+
+use super::decay::common_beat;
+use super::harmonic::{Followed, Guide, Stretch};
+use super::law::{StringLaw, string_law};
+use super::reading::{self, FrameReader};
+use super::resynthesis::Sum;
+use super::{Partial, PartialTrack, Partials, PartialsSettings, TrackPoint};
+use crate::finding::{Advice, Finding};
+use crate::fit::Line;
+use crate::measured::Measured;
+use crate::units::cents_between;
+
+/// Partials that scatter so far about the law of a string belong to none, in cents.
+const NO_STRING_CENTS: f64 = 25.0;
+
+/// Makes tracks and figures of what was followed.
+pub(super) struct Assembly<'a> {
+    pub(super) stretch: Stretch<'a>,
+    pub(super) start_s: f64,
+    pub(super) hop_s: f64,
+    pub(super) reader: FrameReader,
+    pub(super) settings: &'a PartialsSettings,
+    pub(super) findings: Vec<Finding>,
+    /// The stretch without the sound of the partials that were taken out of it.
+    pub(super) left: Vec<f32>,
+}
+
+/// A partial with its points over the whole stretch, those that stand out of the noise being
+/// marked.
+pub(super) struct Candidate {
+    pub(super) number: usize,
+    pub(super) points: Vec<Option<TrackPoint>>,
+    /// How long after the middle of its frame each point is given.
+    pub(super) after_s: Vec<f64>,
+    pub(super) alive: Vec<bool>,
+    /// Whether its sound between a point and the next was taken out of the stretch.
+    pub(super) taken: Vec<bool>,
+}
+
+impl Assembly<'_> {
+    pub(super) fn onset_s(&self) -> f64 {
+        self.start_s + self.stretch.from as f64 / self.stretch.rate_hz
+    }
+
+    pub(super) fn assemble(mut self, followed: &[Followed], guide: Option<&Guide>) -> Partials {
+        let mut candidates: Vec<Candidate> = followed.iter().map(candidate).collect();
+        // What is read where nothing sounds takes noise away: the second time it is left there.
+        for _ in 0..2 {
+            self.take_out(&mut candidates);
+            let floors = self.noise_floors(&candidates);
+            for (candidate, floor) in candidates.iter_mut().zip(&floors) {
+                self.mark_alive(candidate, floor);
+            }
+        }
+        self.take_out(&mut candidates);
+        candidates.retain(|candidate| candidate.alive.iter().any(|alive| *alive));
+        let level_at = loudest(&candidates);
+        let wavers = guide.is_some_and(|guide| guide.has_vibrato);
+        let fitted = self.envelopes(&candidates, wavers);
+        let mut measured: Vec<(Partial, Measured)> = (candidates.iter().zip(&fitted))
+            .filter_map(|(candidate, fitted)| self.figures(candidate, fitted, level_at))
+            .collect();
+        let law = Some(&measured).filter(|_| guide.is_some()).and_then(|measured| {
+            let all: Vec<(usize, Measured)> =
+                measured.iter().map(|(partial, hz)| (partial.number, *hz)).collect();
+            let law = string_law(&all)?;
+            if law.scatter_cents < NO_STRING_CENTS {
+                return Some(law);
+            }
+            self.findings.push(Finding::warning(
+                "no_string",
+                format!(
+                    "The partials scatter by {:.0} cents about the stiff-string fit: this is no string, but a bar, a bell, or several \
+                     notes. f0 is the frequency of the first partial found, divided by its number.",
+                    law.scatter_cents
+                ),
+            ).advising(Advice::NoFundamental));
+            string_law(&all[..1])
+        });
+        for (partial, _) in &mut measured {
+            if let Some(law) = &law {
+                let n = partial.number as f64;
+                let cents = |place_hz| cents_between(place_hz, partial.frequency_hz);
+                partial.cents_from_harmonic = Some(cents(n * law.f0_hz.value));
+                partial.cents_from_law = Some(cents(law.place_hz(partial.number)));
+                partial.on_law = !law.is_off(partial.number, partial.frequency_hz);
+            }
+        }
+        let tracks: Vec<PartialTrack> = candidates.iter().flat_map(|c| self.tracks(c)).collect();
+        self.result(law, measured, tracks, level_at)
+    }
+
+    fn result(
+        mut self,
+        law: Option<StringLaw>,
+        measured: Vec<(Partial, Measured)>,
+        tracks: Vec<PartialTrack>,
+        level_at: usize,
+    ) -> Partials {
+        const SUSTAIN_AFTER_S: f64 = 0.1;
+        let rate_hz = self.stretch.rate_hz;
+        let partials: Vec<Partial> = measured.into_iter().map(|(partial, _)| partial).collect();
+        if partials.is_empty() {
+            self.findings.push(Finding::warning(
+                "no_partials",
+                "No partial in this span rises above the noise for long enough: the span is silent, or noise.",
+            ).advising(Advice::ShorterTracks));
+        }
+        let off: Vec<String> =
+            partials.iter().filter(|p| !p.on_law).map(|p| p.number.to_string()).collect();
+        if !off.is_empty() {
+            self.findings.push(Finding::note(
+                "off_law",
+                format!(
+                    "Partials {} deviate from the stiff-string fit and were left out of F and B: coupling to the soundboard shifts \
+                     single partials, and a longitudinal mode or hum may be mistaken for one.",
+                    off.join(", ")
+                ),
+            ));
+        }
+        let is_string = |law: &StringLaw| partials.len() > 2 && law.inharmonicity.u.is_finite();
+        let of_string = law.filter(is_string);
+        if let Some(rate_hz) = common_beat(&partials) {
+            self.findings.push(Finding::note(
+                "same_beat",
+                format!(
+                    "All partials fluctuate at the same {rate_hz:.2} Hz: this is tremolo of one sound. Beats between two strings get \
+                     faster with the partial number.",
+                ),
+            ));
+        }
+        let mut result = Partials {
+            start_s: self.onset_s(),
+            end_s: self.start_s + self.stretch.to as f64 / rate_hz,
+            f0_hz: law.map(|law| law.f0_hz),
+            stiff_f_hz: law.map(|law| law.stiff_f_hz),
+            inharmonicity: of_string.map(|law| law.inharmonicity),
+            law_scatter_cents: of_string.map(|law| law.scatter_cents),
+            level_at_s: self.onset_s() + level_at as f64 * self.hop_s,
+            partials,
+            tracks,
+            full_scale_db: 0.0,
+            residual_db: 0.0,
+            residual_sustain_db: None,
+            frame_s: self.reader.length() as f64 / rate_hz,
+            hop_s: self.hop_s,
+            findings: self.findings,
+        };
+        let sound = &self.stretch.sound[self.stretch.from..self.stretch.to];
+        let power = |x: &[f32]| x.iter().map(|x| f64::from(*x).powi(2)).sum::<f64>();
+        let left_db = |from: usize| {
+            let (all, left) = (power(&sound[from..]), power(&self.left[from..]));
+            (all > 0.0).then(|| 10.0 * (left / all).max(1e-30).log10())
+        };
+        result.residual_db = left_db(0).unwrap_or(0.0);
+        let sustain = (SUSTAIN_AFTER_S * rate_hz) as usize;
+        result.residual_sustain_db = (sustain < sound.len()).then(|| left_db(sustain)).flatten();
+        result
+    }
+
+    /// Takes the sound of all that is alive out of the stretch, and puts back what was taken but is
+    /// not alive any more.
+    fn take_out(&mut self, candidates: &mut [Candidate]) {
+        let rate_hz = self.stretch.rate_hz;
+        let sum = Sum { start: 0.0, hop: self.hop_s * rate_hz, rate_hz };
+        let mut pieces = Vec::with_capacity(candidates.len());
+        for step in 1..self.stretch.steps(self.hop_s) {
+            pieces.clear();
+            for candidate in &mut *candidates {
+                let sounds = candidate.alive[step - 1] && candidate.alive[step];
+                let ends = (candidate.points[step - 1], candidate.points[step]);
+                let (true, (Some(from), Some(to))) = (candidate.taken[step] != sounds, ends) else {
+                    continue;
+                };
+                candidate.taken[step] = sounds;
+                pieces.push((from, to, if sounds { -1.0 } else { 1.0 }));
+            }
+            sum.add(&mut self.left, step - 1, &pieces);
+        }
+    }
+
+    /// Noise beside each partial over time, as the power of a bin: what is left when the sound of
+    /// all readings is taken away, in the bins to either side, by a running quarter: where a
+    /// vibrato sweeps through a frame more is left than noise, but not at its turns.
+    fn noise_floors(&mut self, candidates: &[Candidate]) -> Vec<NoiseFloor> {
+        const SLOT_S: f64 = 0.02;
+        const LEAST_SLOTS: usize = 9;
+        const OVER_S: f64 = 0.25;
+        /// A quarter of such means of noise lies below this share of what is usual.
+        const QUARTER: f64 = 0.63;
+        let stretch = &self.stretch;
+        let count = stretch.to - stretch.from;
+        let hop = self.hop_s * stretch.rate_hz;
+        let slot = (self.reader.length() / 2).max((SLOT_S * stretch.rate_hz) as usize);
+        let slots = (count.saturating_sub(self.reader.length()) / slot).max(1);
+        let half_frame = 0.5 * self.reader.length() as f64 / hop;
+        let mut floors: Vec<Vec<f64>> = vec![Vec::with_capacity(slots); candidates.len()];
+        for n in 0..slots {
+            self.reader.take(&self.left, (n * slot) as i64);
+            let step = ((n * slot) as f64 / hop + half_frame) as usize;
+            for (floor, candidate) in floors.iter_mut().zip(candidates) {
+                let near = nearest(&candidate.points, step);
+                let Some(point) = near else {
+                    floor.push(0.0);
+                    continue;
+                };
+                let k = (point.frequency_hz / self.reader.bin_hz()).round() as i64;
+                let beside = [k - 3, k - 2, k + 2, k + 3].map(|k| self.reader.power(k));
+                floor.push(0.25 * beside.iter().sum::<f64>());
+            }
+        }
+        let smooth = |floor: Vec<f64>| {
+            let slots = (OVER_S * stretch.rate_hz / slot as f64) as usize;
+            let reach = slots.max(LEAST_SLOTS) / 2;
+            let mut around = Vec::with_capacity(2 * reach + 1);
+            let quarter = |n: usize| {
+                around.clear();
+                around.extend_from_slice(
+                    &floor[n.saturating_sub(reach)..(n + reach + 1).min(floor.len())],
+                );
+                let place = around.len() / 4;
+                *around.select_nth_unstable_by(place, f64::total_cmp).1 / QUARTER
+            };
+            NoiseFloor {
+                powers: (0..floor.len()).map(quarter).collect(),
+                slot_steps: slot as f64 / hop,
+                first_step: half_frame,
+            }
+        };
+        floors.into_iter().map(smooth).collect()
+    }
+
+    /// Marks where a partial stands out of the noise, with hysteresis; gaps of a beat are bridged,
+    /// and what is shorter than a track may be is left out.
+    fn mark_alive(&self, candidate: &mut Candidate, floor: &NoiseFloor) {
+        const BEGINS: f64 = 12.0;
+        /// What comes back after it has died away is seldom more than noise.
+        const BEGINS_AGAIN: f64 = 30.0;
+        const GOES_ON: f64 = 5.0;
+        const GAP_FRAMES: f64 = 2.0;
+        let full = 1.0 / self.reader.amplitude_variance() / 2.0;
+        let frame_s = self.reader.length() as f64 / self.stretch.rate_hz;
+        let around = ((0.25 * frame_s / self.hop_s).round() as usize).max(1);
+        let ratios: Vec<f64> = (candidate.points.iter().enumerate())
+            .map(|(step, point)| {
+                let power = point.map_or(0.0, |p| p.amplitude * p.amplitude * full);
+                power / floor.at(step).max(1e-300)
+            })
+            .collect();
+        let mut sums = vec![0.0];
+        for ratio in &ratios {
+            sums.push(sums[sums.len() - 1] + ratio.min(1e12));
+        }
+        let mean = |step: usize| {
+            let (from, to) = (step.saturating_sub(around), (step + around + 1).min(ratios.len()));
+            (sums[to] - sums[from]) / (to - from) as f64
+        };
+        let mut alive: Vec<bool> = Vec::with_capacity(ratios.len());
+        let (mut is_on, mut begins) = (false, BEGINS);
+        for (step, point) in candidate.points.iter().enumerate() {
+            is_on = point.is_some() && mean(step) > if is_on { GOES_ON } else { begins };
+            begins = if is_on { BEGINS_AGAIN } else { begins };
+            alive.push(is_on);
+        }
+        // Backwards as well: it began before it stood out clearly.
+        is_on = false;
+        for step in (0..alive.len()).rev() {
+            let goes_on = candidate.points[step].is_some() && mean(step) > GOES_ON;
+            is_on = alive[step] || (is_on && goes_on);
+            alive[step] = is_on;
+        }
+        let gap = (GAP_FRAMES * frame_s / self.hop_s) as usize;
+        let dead: Vec<(usize, usize)> = runs(alive.iter().map(|alive| !alive)).collect();
+        for (from, to) in dead {
+            let is_inside = from > 0 && to < alive.len();
+            let is_whole = candidate.points[from..to].iter().all(Option::is_some);
+            if is_inside && is_whole && to - from <= gap {
+                alive[from..to].fill(true);
+            }
+        }
+        let least = (self.settings.shortest_s.max(frame_s) / self.hop_s) as usize;
+        let short: Vec<(usize, usize)> =
+            runs(alive.iter().copied()).filter(|(from, to)| to - from < least).collect();
+        for (from, to) in short {
+            alive[from..to].fill(false);
+        }
+        candidate.alive = alive;
+    }
+
+    fn tracks(&self, candidate: &Candidate) -> Vec<PartialTrack> {
+        let track = |(from, to): (usize, usize)| PartialTrack {
+            number: candidate.number,
+            start_s: self.onset_s() + from as f64 * self.hop_s,
+            hop_s: self.hop_s,
+            points: candidate.points[from..to].iter().flatten().copied().collect(),
+        };
+        runs(candidate.alive.iter().copied()).map(track).collect()
+    }
+}
+
+impl Candidate {
+    /// Mean frequency by power where it is heard.
+    pub(super) fn mean_hz(&self) -> f64 {
+        let heard = self.points.iter().zip(&self.alive).filter(|(_, alive)| **alive);
+        let (sum, weight) = heard.filter_map(|(point, _)| *point).fold((0.0, 0.0), |sums, p| {
+            let power = p.amplitude * p.amplitude;
+            (sums.0 + power * p.frequency_hz, sums.1 + power)
+        });
+        sum / weight
+    }
+}
+
+/// The noise beside a partial, as the power of a bin, over time.
+struct NoiseFloor {
+    powers: Vec<f64>,
+    slot_steps: f64,
+    /// The step in the middle of the first frame.
+    first_step: f64,
+}
+
+impl NoiseFloor {
+    fn at(&self, step: usize) -> f64 {
+        let slot = ((step as f64 - self.first_step) / self.slot_steps).round().max(0.0) as usize;
+        self.powers[slot.min(self.powers.len() - 1)]
+    }
+}
+
+fn candidate(followed: &Followed) -> Candidate {
+    let point = |(reading, after): &(reading::Reading, f64)| {
+        let amplitude = reading.after(*after);
+        TrackPoint {
+            frequency_hz: reading.frequency_hz,
+            amplitude: amplitude.norm(),
+            phase_rad: amplitude.arg(),
+        }
+    };
+    let readings = &followed.readings;
+    Candidate {
+        number: followed.place.number,
+        points: readings.iter().map(|reading| reading.as_ref().map(point)).collect(),
+        after_s: readings.iter().map(|r| r.map_or(f64::INFINITY, |(_, after)| after)).collect(),
+        alive: readings.iter().map(Option::is_some).collect(),
+        taken: vec![false; readings.len()],
+    }
+}
+
+/// The step at which all partials together are loudest.
+fn loudest(candidates: &[Candidate]) -> usize {
+    let steps = candidates.iter().map(|c| c.points.len()).max().unwrap_or(0);
+    let power = |step: usize| {
+        let of = |c: &Candidate| {
+            c.points[step].filter(|_| c.alive[step]).map_or(0.0, |p| p.amplitude.powi(2))
+        };
+        candidates.iter().map(of).sum::<f64>()
+    };
+    (0..steps)
+        .map(|step| (step, power(step)))
+        .fold((0, 0.0), |best, one| if one.1 > best.1 * 1.0001 { one } else { best })
+        .0
+}
+
+/// Level of a partial at a step in dB, by a straight line through the nearest points that are
+/// heard.
+pub(super) fn level_of(candidate: &Candidate, step: usize) -> f64 {
+    const NEAREST: usize = 5;
+    let mut heard: Vec<(f64, f64)> = (candidate.points.iter().enumerate())
+        .filter(|(n, _)| candidate.alive[*n])
+        .filter_map(|(n, point)| Some((n as f64 - step as f64, 20.0 * (*point)?.amplitude.log10())))
+        .collect();
+    heard.sort_by(|a, b| a.0.abs().total_cmp(&b.0.abs()));
+    heard.truncate(NEAREST);
+    let alone = heard.first().map_or(f64::NAN, |(_, db)| *db);
+    Line::of_equals(heard.iter().copied()).map_or(alone, |line| line.at(0.0))
+}
+
+fn nearest(points: &[Option<TrackPoint>], step: usize) -> Option<TrackPoint> {
+    let step = step.min(points.len().checked_sub(1)?);
+    (0..points.len()).find_map(|away| {
+        let before = step.checked_sub(away).and_then(|n| points[n]);
+        before.or_else(|| points.get(step + away).copied().flatten())
+    })
+}
+
+/// Runs of true: first place, and the one after the last.
+fn runs(values: impl Iterator<Item = bool>) -> impl Iterator<Item = (usize, usize)> {
+    let mut runs = Vec::new();
+    let mut start = None;
+    let mut count = 0;
+    for (n, value) in values.enumerate() {
+        count = n + 1;
+        match (value, start) {
+            (true, None) => start = Some(n),
+            (false, Some(from)) => {
+                runs.push((from, n));
+                start = None;
+            }
+            _ => (),
+        }
+    }
+    runs.extend(start.map(|from| (from, count)));
+    runs.into_iter()
+}
