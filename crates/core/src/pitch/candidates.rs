@@ -3,8 +3,11 @@
 
 use rustfft::num_complex::Complex;
 
+use super::correlation::{Correlator, periodicity};
 use super::levels::{Level, Levels, USED_SHARE};
-use crate::lanes::{dot, narrow_dot, sum};
+use super::noise_floor::NoiseFloor;
+use super::series_fit::{SeriesFit, Tone};
+use crate::lanes::{dot, sum};
 use crate::stiffness::stiff_ratio;
 use crate::transform::RealTransform;
 
@@ -39,19 +42,8 @@ const COST_BETWEEN: f64 = 0.25;
 const COST_BELOW: f64 = 0.12;
 /// What a tone takes away that the series leaves out, as a share of its own evidence.
 const COST_LEFT_OUT: f64 = 0.5;
-/// Scatter of the tones of a steady series over what is taken for it, beside the noise and where
-/// that cannot be seen, and as how many tones that counts.
-const USUAL_SCATTER: f64 = 0.003;
-const UNSEEN_SCATTER: f64 = 0.01;
-const USUAL_COUNT: f64 = 2.0;
-/// Tones closer than this have no bins between their main lobes, which end three bins away; from
-/// the other on, a quarter of all bins lies where side lobes are below -70 dB.
-const SKIRTS_BINS: f64 = 6.0;
-const CLEAR_BINS: f64 = 11.0;
 /// By so many bins the side lobes of a tone as strong move the frequency of another.
 const BENT_BINS: f64 = 0.003;
-/// Inharmonicity of a string before anything is known of it.
-const USUAL_B: f64 = 1e-3;
 /// Correlation with itself one period later below which a sound is not periodic, and from which on
 /// it is.
 const NOT_PERIODIC: f64 = 0.1;
@@ -113,19 +105,6 @@ impl Candidate {
     fn is_same(&self, other: &Self) -> bool {
         (self.f0_hz - other.f0_hz).abs() < SAME_SHARE * self.f0_hz.min(other.f0_hz)
     }
-}
-
-/// A tone of a frame.
-#[derive(Debug, Clone, Copy)]
-struct Tone {
-    frequency_hz: f64,
-    power: f64,
-    /// What speaks for it, in nats.
-    evidence: f64,
-    /// Variance of its frequency in Hz² for the noise, and for the side lobes of the strongest
-    /// tone.
-    variance: f64,
-    of_others: f64,
 }
 
 /// The tones of a frame at one level, found by bin.
@@ -258,7 +237,7 @@ impl FrameReader {
         let (mut best, mut checked) = (0.0f64, 0);
         self.correlators.resize_with(levels.all.len(), Correlator::default);
         for correlator in &mut self.correlators {
-            correlator.samples.clear();
+            correlator.clear();
         }
         while let Some((number, candidate)) = self.found.get_mut(checked) {
             if candidate.evidence < WORTH_CHECKING * best {
@@ -266,7 +245,7 @@ impl FrameReader {
             }
             let level = &levels.all[*number];
             let correlator = &mut self.correlators[*number];
-            if correlator.samples.is_empty() {
+            if correlator.is_empty() {
                 level.frame(time_s, &mut self.frame);
                 correlator.set(&self.frame);
             }
@@ -457,14 +436,14 @@ impl FrameReader {
         let proposed_hz = proposal.spacing_hz;
         let per_bin = 1.0 / bin_hz;
         let of_all = tones.evidence_before[tones.all.len()];
-        let mut law = Law::new(proposed_hz);
-        law.learn(proposal.number, &proposal.tone, bin_hz);
-        law.solve();
+        let mut fit = SeriesFit::new(proposed_hz);
+        fit.learn(proposal.number, &proposal.tone, bin_hz);
+        fit.solve();
         let (mut evidence, mut matched, mut explained) = (0.0, 0usize, 0.0);
         let (mut lowest, mut highest, mut harmonics) = (0, 0, 0u32);
         let (mut strongest, mut strongest_power) = (0, 0.0);
         for number in 1..=HIGHEST_NUMBER {
-            let place_hz = law.place_hz(number);
+            let place_hz = fit.place_hz(number);
             if place_hz > highest_hz {
                 break;
             }
@@ -480,13 +459,13 @@ impl FrameReader {
                 return None;
             }
             if number != proposal.number {
-                law.learn(number, tone, bin_hz);
+                fit.learn(number, tone, bin_hz);
             }
             evidence += tone.evidence;
             matched += 1;
             // The more are known the less each changes.
             if matched < 5 || matched.is_multiple_of(3) {
-                law.solve();
+                fit.solve();
             }
             explained += tone.power;
             harmonics |= 1 << (number - 1);
@@ -500,19 +479,19 @@ impl FrameReader {
         if matched == 0 || (matched == 1 && lowest > 1) {
             return None;
         }
-        law.solve();
-        let (f0_hz, f0_hz_u, inharmonicity) = law.fundamental(matched, proposed_hz / bin_hz);
+        fit.solve();
+        let (f0_hz, f0_hz_u, inharmonicity) = fit.fundamental(matched, proposed_hz / bin_hz);
         if !(range_hz.0..=range_hz.1).contains(&f0_hz) {
             return None;
         }
         let mean = evidence / matched as f64;
         let between = (highest - lowest + 1 - matched) as f64;
         let below = (lowest - 1) as f64;
-        let reaches_hz = law.place_hz(highest) + 0.5 * proposed_hz;
+        let reaches_hz = fit.place_hz(highest) + 0.5 * proposed_hz;
         let inside = tones.all.partition_point(|tone| tone.frequency_hz < reaches_hz);
         let left_out = (tones.evidence_before[inside] - evidence).max(0.0);
         // Higher harmonics than those looked for are not held against it.
-        let known_to_hz = law.place_hz(HIGHEST_NUMBER) + 0.5 * proposed_hz;
+        let known_to_hz = fit.place_hz(HIGHEST_NUMBER) + 0.5 * proposed_hz;
         let known = tones.all.partition_point(|tone| tone.frequency_hz < known_to_hz);
         let power_beyond: f64 = tones.all[known..].iter().map(|tone| tone.power).sum();
         let evidence_less_costs = evidence
@@ -522,7 +501,7 @@ impl FrameReader {
             f0_hz,
             f0_hz_u,
             inharmonicity,
-            stretch: law.slope / law.square,
+            stretch: fit.slope / fit.square,
             evidence: evidence_less_costs,
             periodicity: 0.0,
             explained: (explained / (tones.power - power_beyond)).min(1.0),
@@ -547,271 +526,6 @@ fn sloped(x: &[Complex<f64>]) -> Complex<f64> {
     Complex::new(turned.im, -turned.re)
 }
 
-/// F and B of a series by weighted least squares of (f/n)² = F²·(1 + B·n²), relative to the F that
-/// was proposed, with what is usual for B as one more observation.
-#[derive(Debug, Clone, Copy)]
-struct Law {
-    proposed_hz: f64,
-    weights: f64,
-    x: f64,
-    xx: f64,
-    y: f64,
-    xy: f64,
-    yy: f64,
-    /// Shares of the noise in the variances that the weights rest on, added up.
-    of_noise: f64,
-    /// F² and B·F² over the square of the proposed F.
-    square: f64,
-    slope: f64,
-}
-
-impl Law {
-    fn new(proposed_hz: f64) -> Self {
-        let prior = 1.0 / (USUAL_B * USUAL_B);
-        let (weights, x, y, xy, yy) = (0.0, 0.0, 0.0, 0.0, 0.0);
-        Self {
-            proposed_hz,
-            weights,
-            x,
-            xx: prior,
-            y,
-            xy,
-            yy,
-            of_noise: 0.0,
-            square: 1.0,
-            slope: 0.0,
-        }
-    }
-
-    fn place_hz(&self, number: usize) -> f64 {
-        let n = number as f64;
-        n * self.proposed_hz * (self.square + self.slope * n * n).sqrt()
-    }
-
-    fn learn(&mut self, number: usize, tone: &Tone, bin_hz: f64) {
-        let n = number as f64;
-        let place_hz = n * self.proposed_hz;
-        let per_place = tone.frequency_hz / place_hz;
-        let (x, y) = (n * n, per_place * per_place);
-        // Noise moves a tone, and no series is exact.
-        let of_series = (2e-4 * tone.frequency_hz).powi(2) + (0.002 * bin_hz * n).powi(2);
-        let variance = tone.variance + tone.of_others + of_series;
-        // The variance of y is that of the frequency times (2y/f)².
-        let certainty = 1.0 / variance;
-        let weight = certainty * (0.25 * place_hz * place_hz / y);
-        self.of_noise += tone.variance * certainty;
-        self.weights += weight;
-        self.x += weight * x;
-        self.xx += weight * x * x;
-        self.y += weight * y;
-        self.xy += weight * x * y;
-        self.yy += weight * y * y;
-    }
-
-    /// F and B from what was learned.
-    fn solve(&mut self) {
-        let per_determinant = 1.0 / (self.weights * self.xx - self.x * self.x);
-        self.slope = (self.weights * self.xy - self.x * self.y) * per_determinant;
-        self.square = (self.xx * self.y - self.x * self.xy) * per_determinant;
-        if self.slope < 0.0 {
-            (self.slope, self.square) = (0.0, self.y / self.weights);
-        }
-    }
-
-    /// Frequency of the first partial, its uncertainty, and B, of tones so many bins apart. A
-    /// stiffness that hardly stands out of its own uncertainty is none: keeping only those above 0
-    /// would put f0 too low.
-    fn fundamental(&self, matched: usize, spacing_bins: f64) -> (f64, f64, f64) {
-        const STANDS_OUT: f64 = 3.0;
-        let determinant = self.weights * self.xx - self.x * self.x;
-        let slope_u = (self.weights / determinant).sqrt();
-        let rest = |square: f64, slope: f64| {
-            self.yy - 2.0 * (square * self.y + slope * self.xy)
-                + square * square * self.weights
-                + 2.0 * square * slope * self.x
-                + slope * slope * (self.xx - 1.0 / (USUAL_B * USUAL_B))
-        };
-        let of_noise = self.of_noise / matched as f64;
-        // Between tones so close there is no noise to be seen, but the skirts of their main lobes.
-        let is_seen = ((spacing_bins - SKIRTS_BINS) / (CLEAR_BINS - SKIRTS_BINS)).clamp(0.0, 1.0);
-        let usual = UNSEEN_SCATTER + is_seen * (USUAL_SCATTER + of_noise - UNSEEN_SCATTER);
-        // The scatter of the tones says how far to trust them; few say little of it, and then what
-        // is usual counts. A variance that is itself known from so few is not divided by all of
-        // them.
-        let scatter = |misfit: f64, fitted: f64| {
-            let free = (matched as f64 - fitted).max(0.0);
-            let sum = misfit.max(0.0) + USUAL_COUNT * usual;
-            (sum / (free + USUAL_COUNT - 1.0)).max(is_seen * of_noise)
-        };
-        let stiff = scatter(rest(self.square, self.slope), 2.0);
-        let least = slope_u * stiff.max(of_noise).sqrt();
-        let (square, slope, variance) = if self.slope > STANDS_OUT * least {
-            let variance = (self.xx - 2.0 * self.x + self.weights) / determinant;
-            (self.square, self.slope, variance * stiff)
-        } else {
-            let square = self.y / self.weights;
-            (square, 0.0, scatter(rest(square, 0.0), 1.0) / self.weights)
-        };
-        let first = (square + slope).max(1e-9);
-        let f0_hz = self.proposed_hz * first.sqrt();
-        (f0_hz, 0.5 * f0_hz * variance.sqrt() / first, slope / square)
-    }
-}
-
-/// Variance of the frequency of a tone in noise, in Hz²: with S its power over that of the noise in
-/// its bin, Σw'²/(2·S·Σw²) in square radians a sample, w' being the derivative of the window.
-fn tone_variance(ratio: f64, bin_hz: f64) -> f64 {
-    // For a sum of cosines both sums are known: in bins, (a₁² + 4a₂²)/(2a₀² + a₁² + a₂²)/(2S).
-    let [a0, a1, a2] = WINDOW;
-    let of_slope = a1 * a1 + 4.0 * a2 * a2;
-    let of_window = 2.0 * a0 * a0 + a1 * a1 + a2 * a2;
-    bin_hz * bin_hz * of_slope / of_window / (2.0 * ratio)
-}
-
-/// The mean power of the noise over the bins, from the lower quarter of the bins around, of which
-/// in noise a quarter lies below 0.288 of its mean. Between its anchors it is straight on a scale
-/// of ratios, both ways.
-#[derive(Debug, Clone)]
-struct NoiseFloor {
-    anchors: Vec<Anchor>,
-    /// Power at each anchor, and its ln.
-    powers: Vec<f64>,
-    logs: Vec<f64>,
-    /// For each bin the anchor before it, and the share of the way to the next.
-    bins: Vec<(usize, f64)>,
-}
-
-/// The bins that tell the noise at one place.
-#[derive(Debug, Clone, Copy)]
-struct Anchor {
-    from: usize,
-    to: usize,
-    step: usize,
-}
-
-impl NoiseFloor {
-    /// For so many bins.
-    fn new(count: usize) -> Self {
-        const FIRST: f64 = 6.0;
-        const RATIO: f64 = 1.5;
-        let last = count - 1;
-        let (mut anchors, mut places) = (Vec::new(), Vec::new());
-        let mut at = FIRST;
-        while anchors.len() < 2 || at < RATIO * last as f64 {
-            let reach = (0.4 * at).max(5.0);
-            let to = ((at + reach) as usize).min(last);
-            let from = ((at - reach) as usize).max(1).min(to.saturating_sub(6));
-            anchors.push(Anchor { from, to, step: (to - from + 1).div_ceil(KEYS) });
-            places.push(at.ln());
-            at *= RATIO;
-        }
-        let share = |bin: usize| {
-            let log = (bin.max(1) as f64).ln();
-            let after = places.partition_point(|place| *place < log).clamp(1, places.len() - 1);
-            let (before, next) = (places[after - 1], places[after]);
-            (after - 1, (log - before) / (next - before))
-        };
-        let bins = (0..count).map(share).collect();
-        let count = anchors.len();
-        Self { powers: vec![0.0; count], logs: vec![0.0; count], anchors, bins }
-    }
-
-    fn set(&mut self, power: &[f64]) {
-        const QUARTER: f64 = 0.287_68;
-        let values = self.powers.iter_mut().zip(&mut self.logs);
-        for (anchor, (of_noise, log)) in self.anchors.iter().zip(values) {
-            let around = power[anchor.from..=anchor.to].iter().step_by(anchor.step);
-            let mut keys = [i32::MAX; KEYS];
-            let mut count = 0;
-            for (key, power) in keys.iter_mut().zip(around) {
-                *key = (power.to_bits() >> 32) as i32;
-                count += 1;
-            }
-            let key = of_rank(&keys, count / 4);
-            let quarter = f64::from_bits((key as u64) << 32);
-            *of_noise = (quarter / QUARTER).max(f64::MIN_POSITIVE);
-            *log = of_noise.ln();
-        }
-    }
-
-    /// A power that the noise in a bin does not lie below, at once, but for bins beyond the
-    /// anchors.
-    fn at_least(&self, bin: usize) -> f64 {
-        let (before, share) = self.bins[bin];
-        let (a, b) = (self.powers[before], self.powers[before + 1]);
-        if !(0.0..=1.0).contains(&share) {
-            0.0
-        } else if a < b {
-            a
-        } else {
-            b
-        }
-    }
-
-    /// The mean power of the noise in a bin.
-    fn at(&self, bin: usize) -> f64 {
-        let (before, share) = self.bins[bin];
-        (self.logs[before] + (self.logs[before + 1] - self.logs[before]) * share).exp()
-    }
-}
-
-/// Bins around an anchor that are looked at, at most. Their powers are compared as the upper halves
-/// of their bits, which are in the same order, to 2e-6, as what is not negative.
-const KEYS: usize = 32;
-
-/// The value that so many others lie below: counting is quicker than sorting, since four are
-/// compared at once.
-fn of_rank(keys: &[i32; KEYS], rank: i32) -> i32 {
-    let below = |key: i32| keys.iter().map(|x| i32::from(*x < key)).sum::<i32>();
-    let up_to = |key: i32| keys.iter().map(|x| i32::from(*x <= key)).sum::<i32>();
-    keys.iter().copied().find(|key| below(*key) <= rank && up_to(*key) > rank).unwrap_or(0)
-}
-
-/// A frame less its mean, with its energies added up, so that correlations are quick.
-#[derive(Debug, Clone, Default)]
-pub(super) struct Correlator {
-    /// Narrow, since nothing but a share of evidence is made of it, and twice as many go into a
-    /// register.
-    samples: Vec<f32>,
-    /// Energy of the samples before each block of [`ENERGY_BLOCK`].
-    energies: Vec<f64>,
-}
-
-const ENERGY_BLOCK: usize = 16;
-
-impl Correlator {
-    /// Takes a frame.
-    pub(super) fn set(&mut self, frame: &[f64]) {
-        let mean = sum(frame) / frame.len() as f64;
-        self.samples.clear();
-        self.samples.extend(frame.iter().map(|x| (x - mean) as f32));
-        self.energies.clear();
-        let mut energy = 0.0;
-        for block in self.samples.chunks(ENERGY_BLOCK) {
-            self.energies.push(energy);
-            energy += f64::from(narrow_dot(block, block));
-        }
-        self.energies.push(energy);
-    }
-
-    /// Energy of the samples before one.
-    fn energy_before(&self, end: usize) -> f64 {
-        let block = end / ENERGY_BLOCK;
-        let rest = &self.samples[block * ENERGY_BLOCK..end];
-        self.energies[block] + rest.iter().map(|x| f64::from(x * x)).sum::<f64>()
-    }
-
-    /// Correlation of the frame with itself so many samples later: 2Σxy/Σ(x² + y²).
-    pub(super) fn at(&self, lag: usize) -> f64 {
-        let count = self.samples.len();
-        let lag = lag.min(count);
-        let (early, late) = (&self.samples[..count - lag], &self.samples[lag..]);
-        let squares =
-            self.energy_before(count - lag) + self.energy_before(count) - self.energy_before(lag);
-        if squares > 0.0 { 2.0 * f64::from(narrow_dot(early, late)) / squares } else { 0.0 }
-    }
-}
-
 /// The last bin of a frame that is used.
 fn used_bins(frame: usize) -> usize {
     (USED_SHARE * frame as f64) as usize + 1
@@ -824,23 +538,12 @@ fn subtract_mean(frame: &mut [f64]) {
     }
 }
 
-/// Correlation of a frame with itself a lag later, the best within 2.5 % of it; several periods are
-/// taken for one where one is short.
-fn periodicity(frame: &Correlator, lag: f64) -> f64 {
-    const SHORTEST: f64 = 20.0;
-    const AROUND: f64 = 0.025;
-    let lag = lag * (SHORTEST / lag).ceil().max(1.0);
-    let first = ((lag * (1.0 - AROUND)).floor() as usize).saturating_sub(1).max(1);
-    let last = ((lag * (1.0 + AROUND)).ceil() as usize + 1).min(frame.samples.len() * 2 / 3);
-    let values: Vec<f64> = (first..=last).map(|lag| frame.at(lag)).collect();
-    let Some(best) = (0..values.len()).max_by(|a, b| values[*a].total_cmp(&values[*b])) else {
-        return 0.0;
-    };
-    if best == 0 || best + 1 == values.len() {
-        return values[best];
-    }
-    // The top of a parabola through three.
-    let (before, top, after) = (values[best - 1], values[best], values[best + 1]);
-    let curve = before - 2.0 * top + after;
-    if curve < 0.0 { (top - (after - before).powi(2) / (8.0 * curve)).min(1.0) } else { top }
+/// Variance of the frequency of a tone in noise, in Hz²: with S its power over that of the noise in
+/// its bin, Σw'²/(2·S·Σw²) in square radians a sample, w' being the derivative of the window.
+fn tone_variance(ratio: f64, bin_hz: f64) -> f64 {
+    // For a sum of cosines both sums are known: in bins, (a₁² + 4a₂²)/(2a₀² + a₁² + a₂²)/(2S).
+    let [a0, a1, a2] = WINDOW;
+    let of_slope = a1 * a1 + 4.0 * a2 * a2;
+    let of_window = 2.0 * a0 * a0 + a1 * a1 + a2 * a2;
+    bin_hz * bin_hz * of_slope / of_window / (2.0 * ratio)
 }

@@ -1,6 +1,7 @@
 //! What speaks for the fundamental at one instant, laid open.
 
-use super::candidates::{Candidate, Correlator, FrameReader};
+use super::candidates::{Candidate, FrameReader};
+use super::correlation::Correlator;
 use super::levels::Levels;
 use super::{PitchSettings, prefer};
 use crate::error::Error;

@@ -33,11 +33,14 @@
 //! uncertainty that the noise and the misfit of its tones leave.
 
 mod candidates;
+mod correlation;
 mod course;
 mod evidence;
 mod levels;
+mod noise_floor;
 mod notes;
 mod path;
+mod series_fit;
 
 pub use candidates::Candidate;
 pub use evidence::{Evidence, evidence};

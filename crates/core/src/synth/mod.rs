@@ -6,12 +6,16 @@
 
 pub mod alder_hall;
 mod partials;
+mod player;
 mod recipe;
 mod string;
+mod sweep;
 
 pub use partials::{Partial, Vibrato, harmonics, render};
-pub use recipe::{Player, Recipe, Sweep, Voice};
+pub use player::Player;
+pub use recipe::{Recipe, Voice};
 pub use string::PluckedString;
+pub use sweep::Sweep;
 
 use rand_chacha::ChaCha8Rng;
 use rand_chacha::rand_core::SeedableRng;

@@ -1,0 +1,294 @@
+//! Sections of the page that are read from saved results: comparisons, trends, anything saved.
+
+use std::collections::BTreeMap;
+use std::path::Path;
+
+use serde_json::Value;
+use tonemap_core::spectrum::thinned;
+use tonemap_core::{Finding, Measured, Severity, merged, places_text};
+use tonemap_figures::{
+    ChartCurve, DrawnBand, ReportSection, ReportTable, difference_chart, trend_chart,
+};
+
+use crate::files;
+use crate::saved::Saved;
+use crate::text;
+
+/// Values of a spectrum in an octave.
+const PER_OCTAVE: u32 = 96;
+
+/// Numbers in a list; unknown ones are left out with their partner.
+fn curve(x: &Value, y: &Value) -> impl Iterator<Item = (f64, f64)> {
+    let lists = x.as_array().into_iter().flatten().zip(y.as_array().into_iter().flatten());
+    lists.filter_map(|(x, y)| Some((x.as_f64()?, y.as_f64()?)))
+}
+
+pub(super) fn comparison_section(id: &str, result: &Saved) -> ReportSection {
+    let found = &result.value["result"];
+    let words = |key: &str| found[key].as_str().unwrap_or_default().to_string();
+    let names = [words("reference"), words("other")];
+    let number = |key: &str| found[key].as_f64();
+    let is_pair = found["bands"].is_array();
+    let level_unit = "dB";
+    let bands: Vec<DrawnBand> = found["bands"]
+        .as_array()
+        .into_iter()
+        .flatten()
+        .filter_map(|band| {
+            Some(DrawnBand {
+                center_hz: band["center_hz"].as_f64()?,
+                width_hz: band["high_hz"].as_f64()? - band["low_hz"].as_f64()?,
+                difference_db: band["difference_db"].as_f64()?,
+                least_db: band["least_db"].as_f64(),
+                is_real: band["distinguishable"] == true,
+            })
+        })
+        .collect();
+    let curves = ["a_db", "b_db"].iter().zip(&names).map(|(key, name)| {
+        let points = curve(&found["curve"]["frequency_hz"], &found["curve"][key]);
+        let (x, y) = thinned(points, PER_OCTAVE).unzip();
+        ChartCurve { name: name.clone(), x, y }
+    });
+    let curves: Vec<ChartCurve> = curves.collect();
+    let caption = format!(
+        "Spectra of {} and {}, and the difference in bands on its own scale",
+        names[0], names[1]
+    );
+    let charts = if is_pair {
+        vec![difference_chart("chart", &caption, &curves, &bands, level_unit)]
+    } else {
+        Vec::new()
+    };
+    let real = bands.iter().filter(|band| band.is_real).count();
+    let text = match (is_pair, number("delay_s")) {
+        (false, _) => "two groups of repeats, judged by their spread".into(),
+        (true, Some(_)) => format!(
+            "aligned in time; gain {} dB, residual {} dB; {real} of {} bands differ",
+            text::known(number("gain_db"), 2),
+            text::known(number("residual_re_other_db"), 1),
+            bands.len()
+        ),
+        (true, None) => format!(
+            "not recordings of one sound; level difference {} dB, bands differ by {} dB RMS, {real} of {} significantly",
+            text::known(number("level_difference_db"), 2),
+            text::known(number("spectrum_difference_rms_db"), 2),
+            bands.len()
+        ),
+    };
+    let fact = |name: &str, key: &str, scale: f64, most: usize, unit: &str| {
+        let value = number(key)?;
+        let u = number(&format!("{key}_u")).unwrap_or(f64::NAN);
+        text::fact(name, Some(Measured::new(scale * value, scale * u)), most, unit)
+    };
+    let facts = [
+        fact("Delay", "delay_s", 1e3, 5, "ms"),
+        fact("Drift of the clock", "drift_ppm", 1.0, 3, "ppm"),
+        fact("Gain", "gain_db", 1.0, 3, "dB"),
+        fact("Residual re the second", "residual_re_other_db", 1.0, 1, "dB"),
+        fact("Level difference", "level_difference_db", 1.0, 2, "dB"),
+        fact("A-weighted difference", "a_weighted_difference_db", 1.0, 2, "dB"),
+    ];
+    let title = format!("{} and {}", names[0], names[1]);
+    let findings = sentences(&result.findings(), &title);
+    ReportSection {
+        id: id.into(),
+        title,
+        text,
+        facts: facts.into_iter().flatten().collect(),
+        charts,
+        tables: vec![difference_table(found, is_pair)],
+        findings,
+        sound: None,
+    }
+}
+
+/// Partials, descriptors, or the quantities of groups, that differ.
+fn difference_table(found: &Value, is_pair: bool) -> ReportTable {
+    const MOST: usize = 40;
+    let keys: &[&str] = if is_pair { &["partials", "descriptors"] } else { &["values"] };
+    let all: Vec<&Value> =
+        keys.iter().flat_map(|key| found[key].as_array().into_iter().flatten()).collect();
+    let real: Vec<&&Value> = all.iter().filter(|row| row["distinguishable"] == true).collect();
+    let (a, b) = if is_pair { ("a", "b") } else { ("a_mean", "b_mean") };
+    let rows = real.iter().take(MOST).map(|row| {
+        let number = |key: &str| row[key].as_f64().map_or("–".into(), text::significant);
+        let name = row["name"].as_str().unwrap_or_default();
+        let unit = row["unit"].as_str().unwrap_or_default();
+        let name = if unit.is_empty() { name.to_string() } else { format!("{name}, {unit}") };
+        let [difference, u] = text::measured(
+            row["difference"].as_f64().unwrap_or(f64::NAN),
+            row["difference_u"].as_f64().unwrap_or(f64::NAN),
+            5,
+        );
+        vec![name, number(a), number(b), text::signed(difference), u]
+    });
+    let same = all.iter().filter(|row| row["distinguishable"] == false).count();
+    let shown = real.len().min(MOST);
+    ReportTable {
+        caption: format!(
+            "{} quantities differ, the first {shown} are shown; {same} are not distinguishable",
+            real.len()
+        ),
+        head: ["quantity", "reference", "other", "difference", "± u"].map(String::from).to_vec(),
+        rows: rows.collect(),
+    }
+}
+
+pub(super) fn trend_section(id: &str, result: &Saved) -> ReportSection {
+    let (found, settings) = (&result.value["result"], &result.value["settings"]);
+    let words = |key: &str| settings[key].as_str().unwrap_or_default().to_string();
+    let (quantity, over, unit) = (words("quantity"), words("over"), words("unit"));
+    let points = found["points"].as_array().cloned().unwrap_or_default();
+    let place = |n: usize, point: &Value| {
+        let condition = &point["condition"];
+        let of_words =
+            || tonemap_study::Condition::read(condition.as_str()?).quantity().map(|q| q.0);
+        condition.as_f64().or_else(of_words).unwrap_or(n as f64)
+    };
+    let values: Vec<(f64, Measured)> = points
+        .iter()
+        .enumerate()
+        .filter_map(|(n, point)| {
+            let u = point["value_u"].as_f64().unwrap_or(f64::NAN);
+            Some((place(n, point), Measured::new(point["value"].as_f64()?, u)))
+        })
+        .collect();
+    let course: Vec<tonemap_core::trend::CourseValue> = found["course"]
+        .as_array()
+        .into_iter()
+        .flatten()
+        .filter_map(|at| {
+            let of = |key: &str| at[key].as_f64();
+            Some(tonemap_core::trend::CourseValue {
+                x: of("x")?,
+                value: of("value")?,
+                low: of("low")?,
+                high: of("high")?,
+            })
+        })
+        .collect();
+    let per = if unit.is_empty() { &over } else { &unit };
+    let text = match (found["slope"].as_f64(), found["slope_u"].as_f64()) {
+        (Some(slope), Some(slope_u)) => {
+            let [slope, u] = text::measured(slope, slope_u, 8);
+            let said = if found["distinguishable"] == true {
+                ""
+            } else {
+                ", not significantly different from zero"
+            };
+            format!("{} ± {u} per {per}{said}", text::signed(slope))
+        }
+        _ => "no straight line through the values".into(),
+    };
+    let condition_title = if unit.is_empty() { over.clone() } else { format!("{over}, {unit}") };
+    let caption = format!("{quantity} over {over}");
+    let chart = trend_chart("chart", &caption, &values, &course, (&condition_title, &quantity));
+    let rows = points.iter().map(|point| {
+        let [value, u] = text::measured(
+            point["value"].as_f64().unwrap_or(f64::NAN),
+            point["value_u"].as_f64().unwrap_or(f64::NAN),
+            6,
+        );
+        let condition =
+            point["condition"].as_str().map_or(point["condition"].to_string(), String::from);
+        vec![point["take"].as_str().unwrap_or_default().into(), condition, value, u]
+    });
+    ReportSection {
+        id: id.into(),
+        findings: sentences(&result.findings(), &caption),
+        title: caption,
+        text,
+        charts: vec![chart],
+        tables: vec![ReportTable {
+            caption: "Values".into(),
+            head: ["take", &condition_title, &quantity, "± u"].map(String::from).to_vec(),
+            rows: rows.collect(),
+        }],
+        ..ReportSection::default()
+    }
+}
+
+/// A saved result: as what it is, or else number by number.
+pub(super) fn saved_section(id: &str, file: &Path, result: &Saved) -> ReportSection {
+    const MOST: usize = 60;
+    let mut section = match result.kind() {
+        "compare" => comparison_section(id, result),
+        "trend" => trend_section(id, result),
+        kind => {
+            let numbers = result.numbers();
+            let rows = numbers.iter().take(MOST).map(|number| {
+                let u = Some(number.value.u).filter(|u| u.is_finite());
+                vec![
+                    number.key.clone(),
+                    text::significant(number.value.value),
+                    u.map_or("–".into(), text::significant),
+                ]
+            });
+            ReportSection {
+                id: id.into(),
+                title: format!("{}, {kind}", result.title()),
+                tables: vec![ReportTable {
+                    caption: format!("{} of {} numbers", numbers.len().min(MOST), numbers.len()),
+                    head: ["quantity", "value", "± u"].map(String::from).to_vec(),
+                    rows: rows.collect(),
+                }],
+                ..ReportSection::default()
+            }
+        }
+    };
+    let from = format!("Read from {}.", files::shown(file));
+    section.text = if section.text.is_empty() { from } else { format!("{}. {from}", section.text) };
+    section
+}
+
+/// Settings of each command, and the hash of every file.
+pub(super) fn methods(results: &[Saved]) -> Vec<ReportTable> {
+    let mut kinds: Vec<&Saved> = Vec::new();
+    let mut hashes: BTreeMap<String, String> = BTreeMap::new();
+    for result in results {
+        if !kinds.iter().any(|known| known.kind() == result.kind()) {
+            kinds.push(result);
+        }
+        for (path, hash) in result.takes().into_iter().chain(result.files()) {
+            hashes.insert(files::shown(&path), hash);
+        }
+    }
+    let settings = kinds.iter().map(|result| {
+        let fields = result.value["settings"].as_object().cloned().unwrap_or_default();
+        let words: Vec<String> = fields
+            .iter()
+            .filter(|(_, value)| !value.is_null())
+            .map(|(key, value)| match value {
+                Value::String(words) => format!("{key} {words}"),
+                other => format!("{key} {other}"),
+            })
+            .collect();
+        vec![format!("tonemap {}", result.arguments().join(" ")), words.join("; ")]
+    });
+    let mut tables = vec![ReportTable {
+        caption: "Commands, each with the settings of its first use".into(),
+        head: vec!["command".into(), "settings".into()],
+        rows: settings.collect(),
+    }];
+    if !hashes.is_empty() {
+        tables.push(ReportTable {
+            caption: "Files".into(),
+            head: vec!["file".into(), "BLAKE3".into()],
+            rows: hashes.into_iter().map(|(file, hash)| vec![file, hash]).collect(),
+        });
+    }
+    tables
+}
+
+/// Findings as a section has them: each with what it concerns, if that is not the section itself.
+pub(super) fn sentences(findings: &[Finding], section: &str) -> Vec<(Severity, String)> {
+    let shown: Vec<Finding> =
+        findings.iter().filter(|finding| finding.severity > Severity::Note).cloned().collect();
+    let line = |(finding, places): (&Finding, Vec<String>)| {
+        let places: Vec<String> = places.into_iter().filter(|place| place != section).collect();
+        let place = places_text(&places);
+        let text = &finding.text;
+        (finding.severity, if place.is_empty() { text.clone() } else { format!("{place}: {text}") })
+    };
+    merged(&shown).into_iter().map(line).collect()
+}
