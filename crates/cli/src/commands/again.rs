@@ -31,7 +31,7 @@ const EXAMPLES: &str = "Examples:
   tonemap again harp-g3.json
       whether the take and the numbers are still the same";
 
-/// Numbers that are told as changed at most.
+/// Numbers that are listed as changed at most.
 const MOST_TOLD: usize = 8;
 
 impl Again {

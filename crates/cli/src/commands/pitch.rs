@@ -469,7 +469,7 @@ fn note_table<'t>() -> Table<'t, Row<'t, PitchNote>> {
         .rank(2)
         .number("", "jitter ¢", 2, |row| Some(row.item.jitter_cents))
         .rank(4)
-        .number("", "sure %", 0, |row| Some(100.0 * row.item.confidence))
+        .number("", "confidence %", 0, |row| Some(100.0 * row.item.confidence))
         .words("", "alternatives Hz", move |row| rivals(row.item))
         .rank(1)
 }

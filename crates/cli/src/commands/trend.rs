@@ -234,7 +234,7 @@ impl Present for Trend {
 }
 
 impl Trend {
-    /// The quantity in each take. One in which it cannot be measured is told and does not stop the
+    /// The quantity in each take. One in which it cannot be measured is named and does not stop the
     /// others.
     fn readings(
         &self,

@@ -245,7 +245,7 @@ impl Report {
         }
     }
 
-    /// The sections of all takes, in their order. One that cannot be measured is told and does not
+    /// The sections of all takes, in their order. One that cannot be measured is named and does not
     /// stop the others.
     fn take_sections(
         &self,
