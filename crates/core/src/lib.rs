@@ -65,6 +65,7 @@ pub mod intake;
 mod lanes;
 mod linear;
 mod measured;
+mod onsets;
 pub mod partials;
 pub mod pitch;
 pub mod quantity;

@@ -5,7 +5,7 @@ use std::collections::VecDeque;
 use serde::Serialize;
 
 use super::grain::{Totals, grain_length};
-use super::onsets::{FALL_BETWEEN_DB, NOTHING_DB, Onset, OnsetFinder, RISE_S};
+use crate::onsets::{FALL_BETWEEN_DB, NOTHING_DB, Onset, OnsetFinder, RISE_S};
 use crate::units::{amplitude_from_db, db_from_power};
 
 /// Blocks over which an energy is taken for a region.

@@ -8,7 +8,6 @@ mod hum;
 mod inspector;
 mod levels;
 mod noise;
-mod onsets;
 mod period;
 mod relation;
 mod true_peak;
@@ -21,6 +20,5 @@ pub use inspector::{
     ChannelInspection, Inspection, Inspector, LevelInspector, PressureLevels, SoundInspector,
 };
 pub use levels::{ChannelLevels, Clip, LevelMeter};
-pub(crate) use onsets::{Onset, OnsetFinder};
 pub use period::{Period, period};
 pub use relation::ChannelRelation;

@@ -35,9 +35,9 @@ mod envelope;
 mod free;
 mod harmonic;
 mod law;
-mod onset;
 mod reading;
 mod resynthesis;
+mod stretch;
 
 use rustfft::num_complex::Complex;
 use serde::Serialize;
@@ -48,15 +48,16 @@ use crate::error::Error;
 use crate::finding::{Advice, Finding};
 use crate::fit::median;
 use crate::measured::{Measured, flat};
+use crate::onsets::note_onset;
 use crate::pitch::{Pitch, PitchNote, PitchSettings, pitch};
 use crate::quantity::{Field, Key, Label, Quantities, Quantity, Unit, bare, pair};
 use crate::transform::fast_length;
 use crate::units::cents_between;
 use assembly::Assembly;
 use harmonic::{Guide, Stretch};
-use onset::{onset, stretch_of};
 use reading::FrameReader;
 use resynthesis::Sum;
+use stretch::stretch_of;
 
 type C = Complex<f64>;
 
@@ -417,7 +418,7 @@ pub(crate) fn partials_and_pitch(
     let mut followed_pitch = None;
     let (stretch, frame_s, guide) =
         if settings.free {
-            let from = onset(sound, sample_rate_hz, 0, sound.len());
+            let from = note_onset(sound, sample_rate_hz, 0, sound.len());
             let stretch = Stretch { sound, rate_hz: sample_rate_hz, from, to: sound.len() };
             (stretch, RESOLUTION_BINS / settings.resolve_hz, None)
         } else {

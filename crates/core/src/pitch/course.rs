@@ -1,7 +1,7 @@
 //! When the sound begins and ends, which long frames do not tell.
 
 use super::PitchPoint;
-use crate::intake::{Onset, OnsetFinder};
+use crate::onsets::{Onset, OnsetFinder};
 use crate::units::cents_between;
 
 /// The power of the sound in short blocks, which knows better than long frames when a note begins

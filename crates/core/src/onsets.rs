@@ -11,14 +11,14 @@ const BLOCKS: usize = 4;
 const FORGETTING_DB_PER_S: f64 = 120.0;
 /// A rise by so much within so long is an onset.
 const RISE_DB: f64 = 7.0;
-pub(super) const RISE_S: f64 = 0.02;
+pub(crate) const RISE_S: f64 = 0.02;
 /// The onset is where the first part of the rise is done.
 const BEGUN_DB: f64 = 2.0;
 /// Another onset needs a fall by so much since the last one, and so much time.
-pub(super) const FALL_BETWEEN_DB: f64 = 3.0;
+pub(crate) const FALL_BETWEEN_DB: f64 = 3.0;
 const BETWEEN_S: f64 = 0.03;
 /// Below this there is nothing to hear, in dBFS.
-pub(super) const NOTHING_DB: f64 = -110.0;
+pub(crate) const NOTHING_DB: f64 = -110.0;
 
 /// Something that begins.
 #[derive(Debug, Clone, Copy)]
@@ -150,4 +150,31 @@ impl OnsetFinder {
         }
         self.found
     }
+}
+
+/// The first sample between two that stands out of what is before, and is more than a trace of what
+/// comes.
+pub(crate) fn note_onset(sound: &[f32], rate_hz: f64, from: usize, to: usize) -> usize {
+    const BLOCK_S: f64 = 0.005;
+    const PEAK_WITHIN_S: f64 = 0.5;
+    const TRACE: f32 = 0.004;
+    const STANDS_OUT: f32 = 6.0;
+    let block = ((BLOCK_S * rate_hz) as usize).max(1);
+    let rms = |block: &[f32]| {
+        (block.iter().map(|x| x * x).sum::<f32>() / block.len().max(1) as f32).sqrt()
+    };
+    let quietest = sound[from..to].chunks_exact(block).map(rms).fold(f32::INFINITY, f32::min);
+    let within = (from + (PEAK_WITHIN_S * rate_hz) as usize).min(to);
+    let peak = sound[from..to].iter().map(|x| x.abs()).fold(0.0, f32::max);
+    let near_peak = sound[from..within].iter().map(|x| x.abs()).fold(0.0, f32::max);
+    let peak = if near_peak > 0.1 * peak { near_peak } else { peak };
+    // A sound that is there from the beginning has no quiet before it.
+    let begins_at_once = rms(&sound[from..(from + block).min(to)]) > 0.1 * peak;
+    let noise = if begins_at_once { 0.0 } else { quietest };
+    let least = (STANDS_OUT * noise).max(TRACE * peak);
+    let first = sound[from..to].iter().position(|x| x.abs() > least).unwrap_or(0);
+    // Back to where it left the noise.
+    let quiet = |n: &usize| sound[*n].abs() <= (2.0 * noise).max(0.1 * least);
+    let reach = (from + first).saturating_sub(block).max(from)..from + first;
+    reach.clone().rev().find(quiet).unwrap_or(reach.end)
 }
