@@ -28,7 +28,8 @@ fn with_words(finding: Finding) -> Finding {
 pub(crate) fn of_error(error: &(dyn std::error::Error + 'static)) -> String {
     match error.downcast_ref() {
         Some(Error::NoFundamental) => {
-            "nothing in this span has a fundamental; assume none with --free, or set the range in which it is \
+            "nothing in this span has a fundamental; assume none with --free, or set the range in \
+             which it is \
              looked for"
                 .into()
         }

@@ -35,7 +35,8 @@ impl Kind {
             Some("csv") => Ok(Self::Csv),
             Some("png") => Ok(Self::Png),
             _ => Err(Usage(format!(
-                "{}: levels are written as arrays, a table or a 16-bit picture; name it FILE.npz, FILE.csv \
+                "{}: levels are written as arrays, a table or a 16-bit picture; name it FILE.npz, \
+                 FILE.csv \
                  or FILE.png",
                 file.display()
             ))
@@ -131,7 +132,8 @@ impl Export {
             Kind::Csv => Form::Csv(Box::new(csv::Writer::from_writer(out))),
             Kind::Png if tables > 1 => {
                 return Err(Usage(format!(
-                    "{}: a picture holds one channel of one take; write several as FILE.npz or FILE.csv",
+                    "{}: a picture holds one channel of one take; write several as FILE.npz or \
+                     FILE.csv",
                     file.display()
                 ))
                 .into());

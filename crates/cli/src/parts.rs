@@ -14,7 +14,7 @@ use crate::studies;
 use crate::take::{Part, Take};
 
 /// Finds the takes of a command in files or the study, and opens them. One that cannot be opened is
-/// told and does not stop the others; the status says so.
+/// named and does not stop the others; the status says so.
 pub(crate) fn open_named(paths: &[PathBuf], source: &SourceArgs) -> Result<(Vec<Take>, Status)> {
     let named = studies::find_takes(paths, source)?;
     let mut status = Status::Done;
@@ -31,7 +31,7 @@ pub(crate) fn open_named(paths: &[PathBuf], source: &SourceArgs) -> Result<(Vec<
     Ok((takes, status))
 }
 
-/// The parts asked for of all takes. A take that has no such span is told and does not stop the
+/// The parts asked for of all takes. A take that has no such span is named and does not stop the
 /// others.
 pub(crate) fn parts_of<'a>(
     takes: &'a mut [Take],
@@ -54,7 +54,7 @@ pub(crate) fn parts_of<'a>(
 }
 
 /// Works on parts side by side; what comes back is in the order of the parts. One that fails is
-/// told and does not stop the others, unless it is the only one or the usage is wrong.
+/// named and does not stop the others, unless it is the only one or the usage is wrong.
 pub(crate) fn each_part<'a, T: Send>(
     parts: Vec<Part<'a>>,
     what: &'static str,

@@ -15,7 +15,7 @@ use crate::interrupt;
 
 /// Headings of the options that only draw, write files or talk.
 const DIRECTING: [&str; 3] = ["Figure", "Files", "Messages"];
-/// One that draws, and yet tells how many cells a spectrogram has.
+/// One that draws, and yet says how many cells a spectrogram has.
 const SIZE: &str = "size";
 
 /// What a command line may be run again for, and how its options are resolved.

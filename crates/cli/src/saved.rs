@@ -25,7 +25,7 @@ pub(crate) struct Number {
     /// Keys from the result down, as `partials[2].frequency_hz`; lists of numbered things by
     /// number, others by place.
     pub(crate) key: String,
-    /// The value; its uncertainty is NaN where none is told.
+    /// The value; its uncertainty is NaN where none is given.
     pub(crate) value: Measured,
 }
 

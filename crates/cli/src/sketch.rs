@@ -14,7 +14,7 @@ const LABEL_WIDTH: usize = 8;
 /// Lines that are kept free: times, and room for the prompt and what is said of the take.
 const FREE_LINES: usize = 10;
 
-/// How colours are told to the terminal.
+/// How colours are sent to the terminal.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Depth {
     /// Red, green and blue, eight bits each.

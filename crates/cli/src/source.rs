@@ -68,7 +68,8 @@ fn spooled(stream: &mut impl Read) -> Result<Temporary> {
     std::io::copy(stream, spool.file_mut()).with_context(|| {
         let folder = std::env::temp_dir();
         format!(
-            "it could not be kept in {}, where it must be read from; set TMPDIR to a folder with room",
+            "it could not be kept in {}, where it must be read from; set TMPDIR to a folder with \
+             room",
             files::shown(&folder)
         )
     })?;

@@ -204,7 +204,7 @@ pub(crate) fn find_take(path: Option<&PathBuf>, args: &SourceArgs) -> Result<Nam
     }
 }
 
-/// A file outside the study; a name that is no file is told with what was meant.
+/// A file outside the study; a name that is no file is refused with what was meant.
 fn other_file(path: &Path, study: Option<&OpenStudy>) -> Result<PathBuf> {
     if let Some(open) = study.filter(|_| path.as_os_str() != "-" && !path.exists()) {
         let name = files::shown(path);
@@ -225,7 +225,8 @@ impl Entry {
             doubts.push(Finding::warning(
                 "note_unknown",
                 format!(
-                    "The study expects the note '{note}', which is none: it is written as C#4 or Bb3. Any \
+                    "The study expects the note '{note}', which is none: it is written as C#4 or \
+                     Bb3. Any \
                      note was looked for; correct it in study.toml."
                 ),
             ));
@@ -234,7 +235,8 @@ impl Entry {
             doubts.push(Finding::warning(
                 "channels_named",
                 format!(
-                    "The study names {} channels, and the take has {}: a name may stand for another \
+                    "The study names {} channels, and the take has {}: a name may stand for \
+                     another \
                      channel than was meant. Correct it in study.toml.",
                     self.take.channels.len(),
                     info.channels

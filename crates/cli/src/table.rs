@@ -488,7 +488,8 @@ mod tests {
     #[test]
     fn one_description_makes_text_csv_and_page() {
         let rows = [("a", 440.123, Some(-1.25)), ("bbb", 22.0, None)];
-        let wanted = "  name    f0 Hz    ± u  cents\n  a     440.123  0.020   −1.2\n  bbb    22.000  \
+        let wanted = "  name    f0 Hz    ± u  cents\n  a     440.123  0.020   −1.2\n  bbb    \
+                      22.000  \
                       0.020      –\n";
         assert_eq!(table().text_within(&rows, None), wanted);
         let csv = table().csv(rows).expect("written");

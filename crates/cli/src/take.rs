@@ -105,8 +105,10 @@ impl Take {
             findings.push(Finding::warning(
                 "lossy_codec",
                 format!(
-                    "The sound is coded as {}, which leaves out what is thought not to be heard: weak \
-                     partials beside strong ones, and the highest frequencies. Levels there are those \
+                    "The sound is coded as {}, which leaves out what is thought not to be heard: \
+                     weak \
+                     partials beside strong ones, and the highest frequencies. Levels there are \
+                     those \
                      of the coder; use the original recording.",
                     info.codec
                 ),
@@ -302,7 +304,8 @@ impl Take {
             findings.push(Finding::serious(
                 "not_finite",
                 format!(
-                    "{} samples are infinite or not a number; they are treated as silence. Find the \
+                    "{} samples are infinite or not a number; they are treated as silence. Find \
+                     the \
                      program that wrote them, and export again.",
                     reader.not_finite()
                 ),
@@ -457,7 +460,8 @@ impl<'a> Part<'a> {
         let lasts_s = self.span.len() as f64 / rate;
         if lasts_s > LONGEST_S {
             return Err(Usage(format!(
-                "{}: the span lasts {} s, but partials are followed over {LONGEST_S} s at most; choose one with \
+                "{}: the span lasts {} s, but partials are followed over {LONGEST_S} s at most; \
+                 choose one with \
                  --from and --to",
                 self.title(),
                 text::number(lasts_s, 1)
@@ -503,7 +507,8 @@ fn truncated(info: &TakeInfo, missing: u64, frames: u64) -> Finding {
     Finding::warning(
         "truncated",
         format!(
-            "The file ends early: its header states {:.3} s more than the {:.3} s it holds. The end \
+            "The file ends early: its header states {:.3} s more than the {:.3} s it holds. The \
+             end \
              of the recording is lost; copy it again if the original is longer.",
             missing as f64 / info.sample_rate_hz,
             frames as f64 / info.sample_rate_hz,

@@ -29,7 +29,8 @@ pub enum Error {
     },
     /// A span lies outside the recording or is empty.
     #[error(
-        "the span {from_s:.6} s to {to_s:.6} s is empty or outside the recording, which lasts {duration_s:.6} s"
+        "the span {from_s:.6} s to {to_s:.6} s is empty or outside the recording, which lasts \
+         {duration_s:.6} s"
     )]
     Span {
         /// Start asked for, in seconds.
@@ -51,7 +52,8 @@ pub enum Error {
     },
     /// Nothing in the sound has a fundamental.
     #[error(
-        "nothing in this span has a fundamental; assume none, or set the range in which it is looked for"
+        "nothing in this span has a fundamental; assume none, or set the range in which it is \
+         looked for"
     )]
     NoFundamental,
 }

@@ -29,7 +29,7 @@ pub struct FrameSettings {
     pub overlap: Option<f64>,
 }
 
-/// Resolution in Hz unless set: tells the partials of the lowest notes apart, and a frame lasts
+/// Resolution in Hz unless set: resolves the partials of the lowest notes, and a frame lasts
 /// about half a second.
 pub const DEFAULT_RESOLUTION_HZ: f64 = 5.0;
 

@@ -9,14 +9,14 @@ use crate::measured::Measured;
 use crate::units::db_from_power;
 
 /// Share of comparisons of two sounds without a difference in which some difference, of any table,
-/// is told as real.
+/// is reported as real.
 pub const FALSE_RATE: f64 = 0.05;
 /// Tables of a comparison, which share the rate: levels, bands, bins, partials, descriptors.
 const TABLES: f64 = 5.0;
 
 /// Limits for one table of differences.
 pub(crate) struct Family {
-    /// Probability that one difference of the table is told as real by chance, on either side.
+    /// Probability that one difference of the table is reported as real by chance, on either side.
     one_sided: f64,
     of_powers: HashMap<(u32, u32), f64>,
 }

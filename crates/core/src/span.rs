@@ -65,7 +65,8 @@ impl Span {
         Some(Finding::warning(
             "span_cut",
             format!(
-                "The span was to end at {to_s} s, but the recording ends at {:.3} s; the result is for the shorter span.",
+                "The span was to end at {to_s} s, but the recording ends at {:.3} s; the result \
+                 is for the shorter span.",
                 samples as f64 / sample_rate_hz
             ),
         ))

@@ -176,7 +176,8 @@ pub fn trend(points: &[TrendPoint], fit: TrendFit) -> Trend {
         if known.len() == sorted.len() && line.scatter > 2.0 * usual {
             findings.push(Finding::note(
                 "more_scatter_than_uncertainty",
-                "The values scatter about the line by more than their uncertainties explain: the takes differ in something else \
+                "The values scatter about the line by more than their uncertainties explain: the \
+                 takes differ in something else \
                  too, or the relation is not linear. The band includes this scatter.",
             ));
         }
@@ -192,7 +193,7 @@ fn means(sorted: &[TrendPoint]) -> Vec<TrendPoint> {
             let count = group.len() as f64;
             let mean = group.iter().map(|p| p.value.value).sum::<f64>() / count;
             let squares: f64 = group.iter().map(|p| (p.value.value - mean).powi(2)).sum();
-            // Of repeats the spread tells, of one its own uncertainty.
+            // Of repeats the spread counts, of one its own uncertainty.
             let stated = group.iter().map(|p| p.value.u.powi(2)).sum::<f64>().sqrt() / count;
             let spread = (squares / (count - 1.0).max(1.0) / count).sqrt();
             let u = if group.len() > 1 { spread.max(stated) } else { stated };

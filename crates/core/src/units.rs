@@ -365,7 +365,8 @@ impl FrequencyRange {
         Some(Finding::warning(
             "range_cut",
             format!(
-                "The range was to end at {high} Hz, but the recording holds nothing above half its sample rate; it was cut to {} Hz.",
+                "The range was to end at {high} Hz, but the recording holds nothing above half \
+                 its sample rate; it was cut to {} Hz.",
                 sample_rate_hz / 2.0
             ),
         ))

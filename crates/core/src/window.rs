@@ -336,7 +336,7 @@ impl Window {
         n / variance
     }
 
-    /// Fewer frames that tell as much: those that overlap by more than 15/16 say nothing new, and
+    /// Fewer frames that show as much: those that overlap by more than 15/16 say nothing new, and
     /// need not be counted one by one.
     pub(crate) fn distinct_frames(&self, frames: u64, hop: usize) -> (u64, usize) {
         let least = (self.samples.len() / 16).max(1);

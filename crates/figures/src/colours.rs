@@ -3,7 +3,7 @@
 //!
 //! Each is a path in the Oklab space (B. Ottosson, "A perceptual color space for image processing",
 //! 2020) along which the lightness changes evenly from end to end: read in grey, or by an eye that
-//! does not tell some colours apart, it is as true as in colour.
+//! does not distinguish some colours, it is as true as in colour.
 
 use std::str::FromStr;
 
@@ -57,7 +57,7 @@ impl ColourMap {
 }
 
 /// Colours of a difference, from blue for the least through white for none to orange for the
-/// greatest: blue and orange stay apart for all common kinds of colour blindness, and grey tells
+/// greatest: blue and orange stay apart for all common kinds of colour blindness, and grey shows
 /// how large it is.
 pub(crate) fn diverging() -> [[u8; 3]; COLOURS] {
     let mut table = [[0; 3]; COLOURS];

@@ -176,7 +176,8 @@ fn draw_differences(
     panel.draw_x_scale(sheet, "Frequency, Hz")?;
     let look = Type::new(theme::LABEL_PX, theme::PALE_INK);
     let words = format!(
-        "Difference of {} from {}: this scale spans {:.0} dB, the one above {levels_range_db:.0} dB. Filled: real. Outlined: not \
+        "Difference of {} from {}: this scale spans {:.0} dB, the one above {levels_range_db:.0} \
+         dB. Filled: real. Outlined: not \
          distinguishable, within what chance explains (shaded). Dashed: masked.",
         figure.names[1],
         figure.names[0],

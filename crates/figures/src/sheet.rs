@@ -169,7 +169,7 @@ pub(crate) enum Align {
     Right,
 }
 
-/// Shapes that tell marks apart beside their colour.
+/// Shapes that distinguish marks beside their colour.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Mark {
     Disc,

@@ -1,7 +1,7 @@
 //! One look for all figures: colours, sizes and fonts.
 //!
-//! Teal, vermilion and blue stay apart for all common kinds of colour blindness; where colour tells
-//! things apart, a shape or a dash does too.
+//! Teal, vermilion and blue stay apart for all common kinds of colour blindness; where colour
+//! distinguishes things, a shape or a dash does too.
 
 use plotters::style::RGBColor;
 
@@ -15,7 +15,7 @@ pub(crate) const PALE_INK: RGBColor = RGBColor(93, 105, 120);
 pub(crate) const GRID: RGBColor = RGBColor(226, 230, 235);
 /// The first curve.
 pub(crate) const CURVE: RGBColor = RGBColor(11, 110, 117);
-/// Colours that tell curves apart (after M. Okabe and K. Ito, "Color Universal Design", 2008).
+/// Colours that distinguish curves (after M. Okabe and K. Ito, "Color Universal Design", 2008).
 const CATEGORIES: [RGBColor; 6] = [
     CURVE,
     RGBColor(213, 94, 0),

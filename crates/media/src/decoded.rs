@@ -27,7 +27,7 @@ use crate::mp4;
 /// Packets in a row that may be damaged before the file is given up.
 const MOST_DAMAGED_PACKETS: u32 = 100;
 
-/// The container that a file's first bytes tell, as an engineer names it.
+/// The container that a file's first bytes show, as an engineer names it.
 pub(crate) fn container(start: &[u8]) -> Option<&'static str> {
     let at = |from: usize, bytes: &[u8]| start.get(from..from + bytes.len()) == Some(bytes);
     match start {

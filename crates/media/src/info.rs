@@ -46,7 +46,7 @@ pub struct TakeInfo {
     pub bits_per_sample: Option<u32>,
     /// Number of channels, at least 1.
     pub channels: usize,
-    /// Frames that can be read, where the header or the size of the file tells.
+    /// Frames that can be read, where the header or the size of the file gives.
     pub frames: Option<u64>,
     /// Frames that the header states but the file does not hold.
     pub missing_frames: u64,

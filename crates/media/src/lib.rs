@@ -7,7 +7,7 @@
 //! | format | how |
 //! |---|---|
 //! | WAV, RF64, BW64: integer PCM of 8 to 64 bits, float of 32 or 64 bits, extensible or not, any number of channels | own block reader: 2 to 3 times as fast as a general decoder, and it takes headers that state a wrong size |
-//! | samples without a header, of which the rest is told ([`RawFormat`]) | the same block reader |
+//! | samples without a header, of which the rest is given ([`RawFormat`]) | the same block reader |
 //! | FLAC, AIFF and AIFC, CAF, ALAC in MP4 | symphonia |
 //! | Ogg Vorbis, MPEG audio layers 1 to 3, AAC in MP4 or ADTS: lossy | symphonia; encoder delay and padding are cut where the file states them |
 //!

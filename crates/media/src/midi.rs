@@ -26,7 +26,7 @@ pub struct MidiNote {
 const TICKS_PER_S: f64 = 960.0;
 const TICKS_PER_QUARTER: u16 = 480;
 const MICROSECONDS_PER_QUARTER: u32 = 500_000;
-/// Reach of the pitch bend in cents, to either side: what instruments have unless they are told
+/// Reach of the pitch bend in cents, to either side: what instruments have unless they are set
 /// otherwise.
 const BEND_CENTS: f64 = 200.0;
 /// Bends that differ by less are left out, in cents.

@@ -1,7 +1,7 @@
 //! Which frames of the sound in an MP4 file are meant to be heard.
 //!
 //! An encoder adds frames before the sound (its delay) and after it (to fill the last packet). The
-//! file tells by an edit list how many to skip, and by the media duration where to stop
+//! file says by an edit list how many to skip, and by the media duration where to stop
 //! (ISO/IEC 14496-12:2022, 8.4.2 and 8.6.6).
 
 use std::fs::File;
@@ -21,7 +21,7 @@ struct TrackTimes {
 }
 
 /// What to keep of the sound, counted from the first frame that is decoded, and how many of the
-/// units in which this is counted make a second; `None` if the file does not tell. Leaves the file
+/// units in which this is counted make a second; `None` if the file does not say. Leaves the file
 /// at its beginning.
 pub(crate) fn heard_frames(file: &mut File) -> Option<(Range<u64>, u32)> {
     let length = file.metadata().ok()?.len();

@@ -1,4 +1,4 @@
-//! Files that are nothing but samples, of which the user must tell the rest.
+//! Files that are nothing but samples, of which the user must give the rest.
 
 use std::num::{NonZeroU16, NonZeroU32};
 

@@ -22,7 +22,7 @@ pub enum SdifKind {
 /// A partial at one time.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct SdifPartial {
-    /// What tells it from the others: the same at all times.
+    /// What distinguishes it from the others: the same at all times.
     pub index: u32,
     /// Frequency in Hz.
     pub frequency_hz: f64,

@@ -73,7 +73,7 @@ impl<W: Write + Seek> WavSink<W> {
         Ok(())
     }
 
-    /// Ends the file and tells how many samples lay beyond full scale and were cut to it.
+    /// Ends the file and says how many samples lay beyond full scale and were cut to it.
     ///
     /// # Errors
     ///

@@ -47,7 +47,8 @@ pub enum Error {
     },
     /// A channel names a microphone that is not listed.
     #[error(
-        "take '{take}' names the microphone '{microphone}', which is not listed; add [microphones.{microphone}]"
+        "take '{take}' names the microphone '{microphone}', which is not listed; add \
+         [microphones.{microphone}]"
     )]
     NoMicrophone {
         /// The take.

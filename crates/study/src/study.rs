@@ -356,7 +356,8 @@ fn check_channel_names(take: &Take) -> Result<(), Error> {
                 place: format!("take '{}'", take.name),
                 key: "the name of a channel",
                 given: format!("'{}'", name.escape_debug()),
-                allowed: "a word that begins with a letter, is no other channel's, and is not 'all' or 'mean'",
+                allowed: "a word that begins with a letter, is no other channel's, and is not \
+                          'all' or 'mean'",
             });
         }
     }

@@ -38,8 +38,8 @@ impl Again {
     pub(crate) fn run(&self) -> Result<Status> {
         let mut status = Status::Done;
         for path in &self.results {
-            let told = again(path);
-            match told {
+            let compared = again(path);
+            match compared {
                 Ok((said, is_same)) => {
                     output::print(&format!("{}\n{said}", files::shown(path)))?;
                     if !is_same && status == Status::Done {

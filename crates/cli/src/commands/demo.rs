@@ -47,15 +47,19 @@ struct Step {
 const TITLE: &str = "Alder Hall, first day";
 
 const INTRODUCTION: &str = "The village hall is being readied for recitals, and the workshop next \
-    door brings its instruments. Two harp strings were recorded, a long tone of a wooden flute, and a hand \
-    bell as it was tuned on the lathe, cut by cut; two takes went wrong. Below is every command that \
+    door brings its instruments. Two harp strings were recorded, a long tone of a wooden flute, \
+    and a hand \
+    bell as it was tuned on the lathe, cut by cut; two takes went wrong. Below is every command \
+    that \
     was run on them, with what it printed and drew.";
 
 const STEPS: &[Step] = &[
     Step {
         heading: "Can the recordings be trusted?",
-        text: "Always the first question. The harp is sound; of damaged.wav the first channel was recorded \
-               too loud through a faulty input, and the second is dead. harp-copy.wav looks well, but is a \
+        text: "Always the first question. The harp is sound; of damaged.wav the first channel was \
+               recorded \
+               too loud through a faulty input, and the second is dead. harp-copy.wav looks well, \
+               but is a \
                copy that lost its treble, with hum, a click and a dropout.",
         arguments: "inspect harp-g3.wav damaged.wav harp-copy.wav",
         figure: None,
@@ -71,7 +75,8 @@ const STEPS: &[Step] = &[
     Step {
         heading: "The bell, cut by cut",
         text: "Many takes at once; the number of the cut is read from the file name.",
-        arguments: "study add bell-cut0.wav bell-cut1.wav bell-cut2.wav bell-cut3.wav bell-cut4.wav \
+        arguments: "study add bell-cut0.wav bell-cut1.wav bell-cut2.wav bell-cut3.wav \
+                    bell-cut4.wav \
                     bell-cut5.wav bell-cut6.wav --pattern bell-cut{cut}.wav --note C5 --group bell \
                     --channels rim:near",
         figure: None,
@@ -88,14 +93,17 @@ const STEPS: &[Step] = &[
     Step {
         heading: "The harp, string by string",
         text: "The note expected of each take is read from its file name.",
-        arguments: "study add string-*.wav --pattern string-{note}.wav --group compass --channels bridge:near",
+        arguments: "study add string-*.wav --pattern string-{note}.wav --group compass --channels \
+                    bridge:near",
         figure: None,
         files: &[],
     },
     Step {
         heading: "A second recorder on a seat, and two fans",
-        text: "Each candidate for the ventilation was run three times: which it is, and the run, are read from the name.",
-        arguments: "study add fan-a-run1.wav fan-a-run2.wav fan-a-run3.wav fan-b-run1.wav fan-b-run2.wav fan-b-run3.wav \
+        text: "Each candidate for the ventilation was run three times: which it is, and the run, \
+               are read from the name.",
+        arguments: "study add fan-a-run1.wav fan-a-run2.wav fan-a-run3.wav fan-b-run1.wav \
+                    fan-b-run2.wav fan-b-run3.wav \
                     --pattern fan-{candidate}-run{run}.wav --group fan --channels stage:near",
         figure: None,
         files: &[],
@@ -103,13 +111,15 @@ const STEPS: &[Step] = &[
     Step {
         heading: "The harp from the seat",
         text: "The same note as harp-g3, by another microphone and another clock.",
-        arguments: "study add harp-seat.wav --note G3 --group harp --channels seat:far --condition 'distance=4 m'",
+        arguments: "study add harp-seat.wav --note G3 --group harp --channels seat:far \
+                    --condition 'distance=4 m'",
         figure: None,
         files: &[],
     },
     Step {
         heading: "Levels in decibels of sound pressure",
-        text: "A calibrator of 94.0 dB was held to the microphone. From now on its levels are in dB re 20 µPa.",
+        text: "A calibrator of 94.0 dB was held to the microphone. From now on its levels are in \
+               dB re 20 µPa.",
         arguments: "study calibrate near --tone calibrator.wav --level 94.0dB --frequency 1kHz",
         figure: None,
         files: &[],
@@ -123,7 +133,8 @@ const STEPS: &[Step] = &[
     },
     Step {
         heading: "The last cut",
-        text: "Takes are found by name or by condition. After the sixth cut the second partial of the bell is \
+        text: "Takes are found by name or by condition. After the sixth cut the second partial of \
+               the bell is \
                three times the first.",
         arguments: "spectrum --where cut=6 --from 0.1 --range 400Hz..3kHz --peaks 4",
         figure: None,
@@ -131,7 +142,8 @@ const STEPS: &[Step] = &[
     },
     Step {
         heading: "The harp over time",
-        text: "Plucked at 0.1 s, and still sounding at the end: on the lower panel, in decibels, the decay \
+        text: "Plucked at 0.1 s, and still sounding at the end: on the lower panel, in decibels, \
+               the decay \
                is a straight line.",
         arguments: "inspect harp-g3.wav --figure harp-wave.png",
         figure: Some("harp-wave.png"),
@@ -146,30 +158,38 @@ const STEPS: &[Step] = &[
     },
     Step {
         heading: "The damaged take, closer",
-        text: "Three periods of the tone, cut off at full scale above and below. Every clipped run is marked.",
+        text: "Three periods of the tone, cut off at full scale above and below. Every clipped \
+               run is marked.",
         arguments: "inspect damaged.wav --from 1 --to 1.008 --figure damaged-wave.png",
         figure: Some("damaged-wave.png"),
         files: &[],
     },
     Step {
         heading: "The flute: a steady tone",
-        text: "The flute holds its tone, so every partial is fitted over the whole span: the frequency \
-               of the first is known to a hundred-thousandth of a hertz. It stands 5 cents above A4.",
-        arguments: "spectrum flute-a4.wav --from 0.1 --to 2.9 --range 100Hz..6kHz --figure flute-a4.png",
+        text: "The flute holds its tone, so every partial is fitted over the whole span: the \
+               frequency \
+               of the first is known to a hundred-thousandth of a hertz. It stands 5 cents above \
+               A4.",
+        arguments: "spectrum flute-a4.wav --from 0.1 --to 2.9 --range 100Hz..6kHz --figure \
+                    flute-a4.png",
         figure: Some("flute-a4.png"),
         files: &[],
     },
     Step {
         heading: "The harp: a string that dies away",
-        text: "A plucked string changes all the time, so its partials are read from the averaged frames, \
-               and the table says so. The cents grow with the number of the partial: the string is stiff.",
-        arguments: "spectrum harp-g3.wav --from 0.1 --range 100Hz..8kHz --peaks 14 --figure harp-g3.png",
+        text: "A plucked string changes all the time, so its partials are read from the averaged \
+               frames, \
+               and the table says so. The cents grow with the number of the partial: the string \
+               is stiff.",
+        arguments: "spectrum harp-g3.wav --from 0.1 --range 100Hz..8kHz --peaks 14 --figure \
+                    harp-g3.png",
         figure: Some("harp-g3.png"),
         files: &[],
     },
     Step {
         heading: "The harp over time and frequency",
-        text: "Each partial decays at its own rate, the high ones first. The resolution is 20 Hz; what happens within \
+        text: "Each partial decays at its own rate, the high ones first. The resolution is 20 Hz; \
+               what happens within \
                46 ms is blurred, so the pluck at 0.1 s is as wide as that.",
         arguments: "spectrogram harp-g3 --figure harp-spectrogram.png",
         figure: Some("harp-spectrogram.png"),
@@ -177,18 +197,23 @@ const STEPS: &[Step] = &[
     },
     Step {
         heading: "The bell before and after, over time",
-        text: "Two takes on the same scales. The second partial has come down after six cuts; the first has not moved.",
-        arguments: "spectrogram bell-cut0 bell-cut6 --resolve 8Hz --range 400Hz..10kHz --colours lagoon \
+        text: "Two takes on the same scales. The second partial has come down after six cuts; the \
+               first has not moved.",
+        arguments: "spectrogram bell-cut0 bell-cut6 --resolve 8Hz --range 400Hz..10kHz --colours \
+                    lagoon \
                     --figure bells-spectrogram.png",
         figure: Some("bells-spectrogram.png"),
         files: &[],
     },
     Step {
         heading: "The bell dying away",
-        text: "The same sound as a picture, cut at a time and at its second partial: the spectrum half a second \
-               after the stroke at the right, the level of the partial below. It beats about once a second, since the bell \
+        text: "The same sound as a picture, cut at a time and at its second partial: the spectrum \
+               half a second \
+               after the stroke at the right, the level of the partial below. It beats about once \
+               a second, since the bell \
                is not quite round.",
-        arguments: "spectrogram bell-cut0 --range 400Hz..10kHz --slice 0.6s --slice 1593Hz --figure \
+        arguments: "spectrogram bell-cut0 --range 400Hz..10kHz --slice 0.6s --slice 1593Hz \
+                    --figure \
                     bell-slices.png",
         figure: Some("bell-slices.png"),
         files: &[],
@@ -196,82 +221,101 @@ const STEPS: &[Step] = &[
     Step {
         heading: "The bell, spectrum after spectrum",
         text: "The stroke at the back, the end at the front: high partials die first.",
-        arguments: "spectrogram bell-cut0 --waterfall --range 400Hz..10kHz --figure bell-waterfall.png",
+        arguments: "spectrogram bell-cut0 --waterfall --range 400Hz..10kHz --figure \
+                    bell-waterfall.png",
         figure: Some("bell-waterfall.png"),
         files: &[],
     },
     Step {
         heading: "The hall after a burst",
-        text: "A balloon in the empty hall. Low notes stay for two seconds, high ones for half a second; the onset \
+        text: "A balloon in the empty hall. Low notes stay for two seconds, high ones for half a \
+               second; the onset \
                is marked.",
-        arguments: "spectrogram hall-burst.wav --time 10ms --range 40Hz..16kHz --onsets --figure hall.png",
+        arguments: "spectrogram hall-burst.wav --time 10ms --range 40Hz..16kHz --onsets --figure \
+                    hall.png",
         figure: Some("hall.png"),
         files: &[],
     },
     Step {
         heading: "The flute: where its power lies",
-        text: "Half of it lies in the first partial. Between the partials is breath: its density, smoothed over a \
+        text: "Half of it lies in the first partial. Between the partials is breath: its density, \
+               smoothed over a \
                twelfth of an octave, and the median of the frames, which a knock would not move.",
-        arguments: "spectrum flute-a4.wav --from 0.1 --to 2.9 --scaling density --average median --smooth 1/12 \
+        arguments: "spectrum flute-a4.wav --from 0.1 --to 2.9 --scaling density --average median \
+                    --smooth 1/12 \
                     --peaks 5 --cumulative --figure flute-power.png",
         figure: Some("flute-power.png"),
         files: &[],
     },
     Step {
         heading: "Two strings to one note",
-        text: "Both are meant to be G3. Drawn together they differ in level and in decay; in pitch by next \
+        text: "Both are meant to be G3. Drawn together they differ in level and in decay; in \
+               pitch by next \
                to nothing, it seems.",
-        arguments: "spectrum harp-g3 harp-g3-other --from 0.1 --range 150Hz..2500Hz --peaks 6 --figure \
+        arguments: "spectrum harp-g3 harp-g3-other --from 0.1 --range 150Hz..2500Hz --peaks 6 \
+                    --figure \
                     harp-pair.png",
         figure: Some("harp-pair.png"),
         files: &[],
     },
     Step {
         heading: "Two strings, closer",
-        text: "Within twenty cents of G3 the difference is plain: 2.5 cents, which beats every three to four \
+        text: "Within twenty cents of G3 the difference is plain: 2.5 cents, which beats every \
+               three to four \
                seconds.",
-        arguments: "spectrum harp-g3 harp-g3-other --from 0.1 --around G3 --cents 20 --figure harp-cents.png",
+        arguments: "spectrum harp-g3 harp-g3-other --from 0.1 --around G3 --cents 20 --figure \
+                    harp-cents.png",
         figure: Some("harp-cents.png"),
         files: &[],
     },
     Step {
         heading: "The bell: partials that are no harmonics",
-        text: "Before tuning, the second partial should be three times the first. 519.8 Hz times three \
+        text: "Before tuning, the second partial should be three times the first. 519.8 Hz times \
+               three \
                is 1559.4 Hz; it lies at 1593.1 Hz, 37 cents too high.",
-        arguments: "spectrum bell-cut0.wav --from 0.1 --axis linear --range ..9kHz --figure bell-cut0.png",
+        arguments: "spectrum bell-cut0.wav --from 0.1 --axis linear --range ..9kHz --figure \
+                    bell-cut0.png",
         figure: Some("bell-cut0.png"),
         files: &[],
     },
     Step {
         heading: "The bell, closer: one partial is two",
-        text: "With a resolution of 0.3 Hz the lowest partial is resolved into the two it consists of, \
-               some 0.4 Hz apart: the bell is not quite round, and its tone swells and fades every two \
+        text: "With a resolution of 0.3 Hz the lowest partial is resolved into the two it \
+               consists of, \
+               some 0.4 Hz apart: the bell is not quite round, and its tone swells and fades \
+               every two \
                to three seconds.",
-        arguments: "spectrum bell-cut0.wav --from 0.1 --resolve 0.3Hz --window hann --range 515Hz..525Hz \
+        arguments: "spectrum bell-cut0.wav --from 0.1 --resolve 0.3Hz --window hann --range \
+                    515Hz..525Hz \
                     --axis linear --zero-pad 4 --figure bell-pair.png",
         figure: Some("bell-pair.png"),
         files: &[],
     },
     Step {
         heading: "One partial alone",
-        text: "All but the lowest partial is removed, without a delay: now the beating can be heard.",
-        arguments: "filter bell-cut0.wav --keep 500Hz..540Hz --transition 20Hz --output bell-partial.wav \
+        text: "All but the lowest partial is removed, without a delay: now the beating can be \
+               heard.",
+        arguments: "filter bell-cut0.wav --keep 500Hz..540Hz --transition 20Hz --output \
+                    bell-partial.wav \
                     --figure bell-partial.png",
         figure: Some("bell-partial.png"),
         files: &["bell-partial.wav"],
     },
     Step {
         heading: "Is it right? Prove it",
-        text: "A tone of harmonics 2 to 5 of A2, without the first: made from a recipe, so that everything \
+        text: "A tone of harmonics 2 to 5 of A2, without the first: made from a recipe, so that \
+               everything \
                about it is known.",
-        arguments: "signal 'harmonics frequency=A2 numbers=2,3,4,5' 'noise level=-70dB' --duration 2s --output \
+        arguments: "signal 'harmonics frequency=A2 numbers=2,3,4,5' 'noise level=-70dB' \
+                    --duration 2s --output \
                     no-first.wav",
         figure: None,
         files: &["no-first.wav"],
     },
     Step {
         heading: "The pitch is not the strongest line",
-        text: "The tones lie on one harmonic series, and its fundamental is reported although there is no tone at it.",
+        text: "The tones lie on one harmonic series, and its fundamental is reported although \
+               there is no tone at it.",
         arguments: "spectrum no-first.wav",
         figure: None,
         files: &[],
@@ -279,14 +323,16 @@ const STEPS: &[Step] = &[
     Step {
         heading: "Vibrato, as a recipe",
         text: "Eight harmonics that waver by 30 cents, 5.5 times a second.",
-        arguments: "signal 'harmonics frequency=A4 partials=8 level=-15dB fade=80ms vibrato-rate=5.5Hz \
+        arguments: "signal 'harmonics frequency=A4 partials=8 level=-15dB fade=80ms \
+                    vibrato-rate=5.5Hz \
                     vibrato-depth=30' 'noise level=-70dB' --duration 3s --output vibrato.wav",
         figure: None,
         files: &["vibrato.wav"],
     },
     Step {
         heading: "Vibrato, sharpened",
-        text: "What a frame spreads over time and frequency is put back where it was: each partial is a line that \
+        text: "What a frame spreads over time and frequency is put back where it was: each \
+               partial is a line that \
                can be followed.",
         arguments: "spectrogram vibrato.wav --sharpen --range 300Hz..4kHz --figure vibrato.png",
         figure: Some("vibrato.png"),
@@ -294,14 +340,17 @@ const STEPS: &[Step] = &[
     },
     Step {
         heading: "The notes of the flute",
-        text: "A scale from D4 up, over its spectrogram: each note named with its deviation in cents, and with the alternatives that were rejected. The third hole is 14 cents sharp. The course goes into a MIDI file as pitch bend.",
+        text: "A scale from D4 up, over its spectrogram: each note named with its deviation in \
+               cents, and with the alternatives that were rejected. The third hole is 14 cents \
+               sharp. The course goes into a MIDI file as pitch bend.",
         arguments: "pitch flute-scale.wav --figure flute-scale.png --midi flute-scale.mid",
         figure: Some("flute-scale.png"),
         files: &["flute-scale.mid"],
     },
     Step {
         heading: "Why there is a note without its first partial",
-        text: "The tone that was made without its fundamental: the series of 110 Hz accounts for all its tones and \
+        text: "The tone that was made without its fundamental: the series of 110 Hz accounts for \
+               all its tones and \
                leaves none of them out; half of it would miss every other.",
         arguments: "pitch no-first.wav --evidence 1s --figure evidence.png",
         figure: Some("evidence.png"),
@@ -323,8 +372,10 @@ const STEPS: &[Step] = &[
     },
     Step {
         heading: "What the string is made of",
-        text: "Forty partials, each with its frequency, level and decay. They lie wider than harmonics do, as the equation \
-               of a stiff string wants it; the tracks alone make the note again to within a few parts in ten million \
+        text: "Forty partials, each with its frequency, level and decay. They lie wider than \
+               harmonics do, as the equation \
+               of a stiff string wants it; the tracks alone make the note again to within a few \
+               parts in ten million \
                of its power.",
         arguments: "partials harp-g3 --figure harp-partials.png --view decay",
         figure: Some("harp-partials.png"),
@@ -332,8 +383,11 @@ const STEPS: &[Step] = &[
     },
     Step {
         heading: "The bell: each tone is a pair",
-        text: "No fundamental is assumed. Beside each tone stands its ratio to the first, how far that is from the one wanted, and how fast its pair beats, although no frame could resolve the two.",
-        arguments: "partials bell-cut0 --free --ratios-to 1 --target 1,3 --range ..4kHz --figure bell-partials.png \
+        text: "No fundamental is assumed. Beside each tone stands its ratio to the first, how far \
+               that is from the one wanted, and how fast its pair beats, although no frame could \
+               resolve the two.",
+        arguments: "partials bell-cut0 --free --ratios-to 1 --target 1,3 --range ..4kHz --figure \
+                    bell-partials.png \
                     --view decay",
         figure: Some("bell-partials.png"),
         files: &[],
@@ -347,7 +401,8 @@ const STEPS: &[Step] = &[
     },
     Step {
         heading: "Is the harp in tune?",
-        text: "All strings at once, against the reference pitch that fits them best. Octaves are a little wide, as the stiff \
+        text: "All strings at once, against the reference pitch that fits them best. Octaves are \
+               a little wide, as the stiff \
                strings want them; E4 has slipped, and D5 is a string of another gauge.",
         arguments: "tuning --where group=compass --reference fit --figure harp-tuning.png",
         figure: Some("harp-tuning.png"),
@@ -355,30 +410,35 @@ const STEPS: &[Step] = &[
     },
     Step {
         heading: "All strings in one picture",
-        text: "The spectrum of each string is a column: the fundamental rises from left to right, with its harmonics above it.",
+        text: "The spectrum of each string is a column: the fundamental rises from left to right, \
+               with its harmonics above it.",
         arguments: "tuning --where group=compass --view spectra --figure harp-map.png",
         figure: Some("harp-map.png"),
         files: &[],
     },
     Step {
         heading: "A fifth, and how it beats",
-        text: "The third partial of the lower and the second of the upper string would coincide if the fifth were pure.",
+        text: "The third partial of the lower and the second of the upper string would coincide \
+               if the fifth were pure.",
         arguments: "tuning string-c4 string-g4 --interval C4..G4",
         figure: None,
         files: &[],
     },
     Step {
         heading: "The scale of the flute, hole by hole",
-        text: "Several notes in one take, against the reference pitch that fits them best: the third hole is sharp.",
+        text: "Several notes in one take, against the reference pitch that fits them best: the \
+               third hole is sharp.",
         arguments: "tuning flute-scale.wav --reference fit --figure flute-tuning.png",
         figure: Some("flute-tuning.png"),
         files: &[],
     },
     Step {
         heading: "The bell, cut by cut, against the ratio wanted",
-        text: "The second partial should be three times the first. Each cut brings it nearer by six cents; the last leaves next \
+        text: "The second partial should be three times the first. Each cut brings it nearer by \
+               six cents; the last leaves next \
                to nothing.",
-        arguments: "tuning bell-cut0 bell-cut1 bell-cut2 bell-cut3 bell-cut4 bell-cut5 bell-cut6 --free --target 1,3 \
+        arguments: "tuning bell-cut0 bell-cut1 bell-cut2 bell-cut3 bell-cut4 bell-cut5 bell-cut6 \
+                    --free --target 1,3 \
                     --figure bell-cuts.png",
         figure: Some("bell-cuts.png"),
         files: &[],
@@ -399,8 +459,10 @@ const STEPS: &[Step] = &[
     },
     Step {
         heading: "From the stage to the seat",
-        text: "One note, two recorders. They are aligned to a thousandth of a sample; the clock on the seat runs 12 ppm \
-               fast, the sound is 11 dB quieter, and duller by as much as the bands say. Above 8 kHz there is only noise, and no \
+        text: "One note, two recorders. They are aligned to a thousandth of a sample; the clock \
+               on the seat runs 12 ppm \
+               fast, the sound is 11 dB quieter, and duller by as much as the bands say. Above 8 \
+               kHz there is only noise, and no \
                difference is given.",
         arguments: "compare harp-g3 harp-seat --figure harp-seat.png",
         figure: Some("harp-seat.png"),
@@ -408,15 +470,18 @@ const STEPS: &[Step] = &[
     },
     Step {
         heading: "From the stage to the seat, over time",
-        text: "The same two, and their difference beside the gain: white where the string sounds, blue where the seat hears it duller, and \
+        text: "The same two, and their difference beside the gain: white where the string sounds, \
+               blue where the seat hears it duller, and \
                orange the noise, of which the seat has as much for less sound.",
-        arguments: "compare harp-g3 harp-seat --match-gain --quiet --view spectrograms --figure harp-seat-maps.png",
+        arguments: "compare harp-g3 harp-seat --match-gain --quiet --view spectrograms --figure \
+                    harp-seat-maps.png",
         figure: Some("harp-seat-maps.png"),
         files: &[],
     },
     Step {
         heading: "The bell before and after",
-        text: "Two strokes are not recordings of one sound: they are compared by their long-term averages, partial by partial. The third partial \
+        text: "Two strokes are not recordings of one sound: they are compared by their long-term \
+               averages, partial by partial. The third partial \
                of the table is the one that was lowered.",
         arguments: "compare bell-cut0 bell-cut6 --to 4 --figure bell-before-after.png",
         figure: Some("bell-before-after.png"),
@@ -424,7 +489,8 @@ const STEPS: &[Step] = &[
     },
     Step {
         heading: "Which fan is quieter, and is the difference significant?",
-        text: "Three runs of each. What differs by more than the runs of one fan is significant: the second is 4 dB quieter, and its blades 12 dB.",
+        text: "Three runs of each. What differs by more than the runs of one fan is significant: \
+               the second is 4 dB quieter, and its blades 12 dB.",
         arguments: "compare fan-a-run1+fan-a-run2+fan-a-run3 fan-b-run1+fan-b-run2+fan-b-run3",
         figure: None,
         files: &[],
@@ -438,9 +504,11 @@ const STEPS: &[Step] = &[
     },
     Step {
         heading: "How far each cut lowers the partial",
-        text: "A quantity over a condition: a straight line, and each step by itself. A bell has no \
+        text: "A quantity over a condition: a straight line, and each step by itself. A bell has \
+               no \
                fundamental: its partials are followed without one.",
-        arguments: "trend --quantity partials[2].frequency_hz --over cut --with --free --figure bell-trend.png",
+        arguments: "trend --quantity partials[2].frequency_hz --over cut --with --free --figure \
+                    bell-trend.png",
         figure: Some("bell-trend.png"),
         files: &[],
     },
@@ -460,7 +528,8 @@ const STEPS: &[Step] = &[
     },
     Step {
         heading: "The damaged take: the result says so",
-        text: "Clipping makes harmonics that the flute never played. The numbers are still given, with \
+        text: "Clipping makes harmonics that the flute never played. The numbers are still given, \
+               with \
                what they suffer from beside them, on the figure too.",
         arguments: "spectrum damaged.wav --range 100Hz..20kHz --figure damaged.svg",
         figure: Some("damaged.svg"),
@@ -468,7 +537,8 @@ const STEPS: &[Step] = &[
     },
     Step {
         heading: "For programs",
-        text: "The same result as JSON, with the hash of the file and all settings, and the curve as CSV.",
+        text: "The same result as JSON, with the hash of the file and all settings, and the curve \
+               as CSV.",
         arguments: "spectrum flute-a4.wav --from 0.1 --to 2.9 --peaks 1 --format json",
         figure: None,
         files: &[],
@@ -476,15 +546,18 @@ const STEPS: &[Step] = &[
     Step {
         heading: "The curve as a table",
         text: "For a spreadsheet or a plot of your own.",
-        arguments: "spectrum flute-a4.wav --range 100Hz..6kHz --curve --format csv --output flute-a4.csv",
+        arguments: "spectrum flute-a4.wav --range 100Hz..6kHz --curve --format csv --output \
+                    flute-a4.csv",
         figure: None,
         files: &["flute-a4.csv"],
     },
     Step {
         heading: "To hand on: the whole study on one page",
-        text: "Findings first, every take with what it calls for, comparisons and trends, charts to zoom and read. It needs no network.",
+        text: "Findings first, every take with what it calls for, comparisons and trends, charts \
+               to zoom and read. It needs no network.",
         arguments: "report --pair 'harp-g3 harp-seat' --pair 'bell-cut0@..4 bell-cut6' --pair \
-                    'fan-a-run1+fan-a-run2+fan-a-run3 fan-b-run1+fan-b-run2+fan-b-run3' --pair 'fan-a-run1 fan-b-run1' --trend \
+                    'fan-a-run1+fan-a-run2+fan-a-run3 fan-b-run1+fan-b-run2+fan-b-run3' --pair \
+                    'fan-a-run1 fan-b-run1' --trend \
                     'partials[3].frequency_hz over cut' --trend 'timbre.centroid_hz over cut'",
         figure: None,
         files: &["report.html"],
@@ -531,7 +604,8 @@ impl Demo {
         }
         if !self.force {
             bail!(
-                "{folder}: the demo was written here already; name another, or write it anew with --force"
+                "{folder}: the demo was written here already; name another, or write it anew with \
+                 --force"
             );
         }
         let study = self.folder.join(FILE_NAME);

@@ -63,7 +63,8 @@ pub(crate) struct Filter {
 const EXAMPLES: &str = "Examples:
   tonemap filter harp-copy.wav --remove 49Hz..51Hz,99Hz..101Hz --output clean.wav
       a take without its hum
-  tonemap filter bell.wav --keep 510Hz..530Hz --transition 5Hz --output partial.wav --figure before-after.png
+  tonemap filter bell.wav --keep 510Hz..530Hz --transition 5Hz --output partial.wav --figure \
+  before-after.png
       one partial alone, to hear it beat";
 
 /// `settings` in JSON.

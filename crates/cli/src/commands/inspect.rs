@@ -327,7 +327,7 @@ fn csv_table<'t>() -> Table<'t, (&'t Made<'t>, &'t ChannelInspection)> {
 /// When something sounds, and when it begins.
 fn course_lines(inspection: &Inspection) -> String {
     let course = &inspection.course;
-    // In a span of a few periods the noise cannot be told from the sound.
+    // In a span of a few periods the noise cannot be separated from the sound.
     if inspection.channels.iter().all(|channel| channel.noise_floor_dbfs.is_none()) {
         return String::new();
     }

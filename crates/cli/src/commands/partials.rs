@@ -425,7 +425,8 @@ fn settings_line(made: &Made<'_>) -> String {
         format!(", {} dB from 0.1 s on", text::signed(text::number(db, 1)))
     });
     format!(
-        "{guide}; frames of {} ms, points every {} ms; the tracks leave {} dB of the sound{sustain}",
+        "{guide}; frames of {} ms, points every {} ms; the tracks leave {} dB of the \
+         sound{sustain}",
         text::number(1e3 * found.frame_s, 1),
         text::number(1e3 * found.hop_s, 1),
         text::signed(text::number(found.residual_db, 1)),

@@ -350,7 +350,8 @@ fn draw_evidence(made: &Made<'_>, time_s: f64, args: &FigureArgs) -> Result<Figu
     });
     let notes = [
         format!(
-            "{winner}; a frame of {} ms under a Blackman window; of this instant alone, in a track the frames \
+            "{winner}; a frame of {} ms under a Blackman window; of this instant alone, in a \
+             track the frames \
              before and after count too",
             text::number(1e3 * evidence.frame_s, 1)
         ),

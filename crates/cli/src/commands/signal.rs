@@ -60,7 +60,8 @@ const EXAMPLES: &str = "Voices, with what their settings are unless given:
              tremolo-rate=4Hz tremolo-depth=0.3
   all, too:  start=0s length=500ms fade=10ms on=20ms every=200ms (bursts)
 
-Levels of tones are peak amplitudes re full scale, of series and strings that of partial 1; the level
+Levels of tones are peak amplitudes re full scale, of series and strings that of partial 1; the \
+level
 of noise is its RMS re a full-scale sine.
 
 Examples:
@@ -68,7 +69,8 @@ Examples:
       a tone at 40 dB signal to noise; then: tonemap spectrum test.wav
   tonemap signal 'harmonics frequency=A2 numbers=2,3,4,5' --duration 3s --output missing.wav
       a tone without its fundamental
-  tonemap signal 'sweep from=20Hz to=20kHz fade=10ms' --duration 10s --output sweep.wav --inverse inv.wav
+  tonemap signal 'sweep from=20Hz to=20kHz fade=10ms' --duration 10s --output sweep.wav --inverse \
+  inv.wav
       a sweep to measure a room with, and what turns its recording into an impulse response";
 
 /// A recipe as a file.

@@ -435,7 +435,8 @@ impl Spectrogram {
             return Ok((low, high));
         }
         Err(Usage(format!(
-            "the floor of {low} dB does not lie below the ceiling of {high} dB; give two levels that rise"
+            "the floor of {low} dB does not lie below the ceiling of {high} dB; give two levels \
+             that rise"
         ))
         .into())
     }

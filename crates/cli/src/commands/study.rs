@@ -224,12 +224,13 @@ impl Add {
             };
             conditions.extend(read);
         }
-        // A place named note tells the note, as --note does for all.
+        // A place named note gives the note, as --note does for all.
         let note = match conditions.remove("note") {
-            Some(told) => Some(
-                told.to_string()
+            Some(given) => Some(
+                given
+                    .to_string()
                     .parse::<Note>()
-                    .map_err(|_| anyhow!("'{told}' in its name is no note, as C#4 or Bb3 are"))?
+                    .map_err(|_| anyhow!("'{given}' in its name is no note, as C#4 or Bb3 are"))?
                     .to_string(),
             ),
             None => self.note.map(|note| note.to_string()),
@@ -496,7 +497,8 @@ fn mixed_rates(rates: &[(f64, String)]) -> Option<String> {
     let (first_hz, first) = rates.first()?;
     let (other_hz, other) = rates.iter().find(|(rate_hz, _)| rate_hz != first_hz)?;
     Some(format!(
-        "mixed sample rates: {first} has {} Hz, {other} has {} Hz; takes that are compared sample by \
+        "mixed sample rates: {first} has {} Hz, {other} has {} Hz; takes that are compared sample \
+         by \
          sample must share one",
         text::rate(*first_hz),
         text::rate(*other_hz)
@@ -554,7 +556,8 @@ impl Calibrate {
         };
         if !is_near(peak.frequency_hz) {
             bail!(
-                "{name}: the loudest tone has {} Hz, not the stated {} Hz; state its frequency with \
+                "{name}: the loudest tone has {} Hz, not the stated {} Hz; state its frequency \
+                 with \
                  --frequency, or record the calibrator alone",
                 text::number(peak.frequency_hz, 1),
                 text::number(stated_hz, 1)

@@ -265,7 +265,8 @@ fn settings_line(made: &Made<'_>) -> String {
         (None, _) => "no fundamental: frames as they are".into(),
     };
     format!(
-        "{source}; {} Hz to {} Hz; flatness, crest and flux in frames of {} ms; medians weighted by power, every {} ms",
+        "{source}; {} Hz to {} Hz; flatness, crest and flux in frames of {} ms; medians weighted \
+         by power, every {} ms",
         text::number(low, 0),
         text::number(high, 0),
         text::number(1e3 * found.frame_s, 0),
@@ -362,7 +363,8 @@ fn course_lines(found: &Measured) -> Vec<String> {
                 RiseShape::RaisedCosine => "a raised cosine",
             };
             format!(
-                "attack from {} s, {ms} ± {u} ms, {shape}; log attack time {}; {} dB/s from 10 to 90 %",
+                "attack from {} s, {ms} ± {u} ms, {shape}; log attack time {}; {} dB/s from 10 to \
+                 90 %",
                 text::number(rise.start_s, 3),
                 text::number(rise.log_duration(), 3),
                 text::number(rise.slope_db_per_s, 0),
@@ -435,13 +437,15 @@ fn content_lines(content: &HarmonicContent) -> Vec<String> {
             .distortion_percent
             .map_or("none above the noise".into(), |d| format!("{} %", percent(d)));
         lines.push(format!(
-            "harmonics from 2 on, over the first: {alone} (THD); all but the first, over all: {} % (THD+N)",
+            "harmonics from 2 on, over the first: {alone} (THD); all but the first, over all: {} \
+             % (THD+N)",
             percent(with_noise)
         ));
     }
     for region in &content.envelope_regions {
         lines.push(format!(
-            "the envelope has a maximum at {} Hz, {} Hz wide at −3 dB, {} dB above its valleys; harmonic {} is its strongest",
+            "the envelope has a maximum at {} Hz, {} Hz wide at −3 dB, {} dB above its valleys; \
+             harmonic {} is its strongest",
             text::number(region.centre_hz, 0),
             text::number(region.bandwidth_hz, 0),
             text::number(region.prominence_db, 1),

@@ -41,7 +41,8 @@ pub(crate) struct Trend {
     #[arg(
         long,
         value_name = "COMMAND.KEY",
-        help = "What is followed: a command and a key of its result, timbre.centroid_hz or partials[2].frequency_hz"
+        help = "What is followed: a command and a key of its result, timbre.centroid_hz or \
+                partials[2].frequency_hz"
     )]
     quantity: String,
     /// The condition it is followed over
@@ -178,7 +179,8 @@ impl Present for Trend {
         output::check_outputs(&self.figure, &self.output)?;
         let Some((command, key)) = command_of(&self.quantity, super::of_takes()) else {
             return Err(Usage(format!(
-                "'{}' is no quantity; write a command and a key of its result, timbre.centroid_hz or partials[2].frequency_hz. \
+                "'{}' is no quantity; write a command and a key of its result, timbre.centroid_hz \
+                 or partials[2].frequency_hz. \
                  Commands are {}",
                 self.quantity,
                 super::of_takes().collect::<Vec<_>>().join(", ")
@@ -186,7 +188,8 @@ impl Present for Trend {
             .into());
         };
         let Some(open) = OpenStudy::of(&self.source)? else {
-            let reason = "conditions are kept in a study, and there is none here; name its folder with --study, or make one with \
+            let reason = "conditions are kept in a study, and there is none here; name its folder \
+                          with --study, or make one with \
                           'tonemap study make'";
             return Err(Usage(reason.into()).into());
         };
@@ -274,7 +277,7 @@ impl Trend {
             }
         }
         if readings.is_empty() {
-            // What ails all is told once.
+            // What ails all is said once.
             return Err(errors.swap_remove(0));
         }
         for error in &errors {

@@ -247,7 +247,8 @@ impl Present for Tuning {
     fn present(&self) -> Result<Presented> {
         output::check_outputs(&self.figure, &self.output)?;
         if self.fundamental.free && self.against.target.is_empty() {
-            let reason = "with --free partials are compared with the ratios wanted; give them with --target 1,2,3";
+            let reason = "with --free partials are compared with the ratios wanted; give them \
+                          with --target 1,2,3";
             return Err(Usage(reason.into()).into());
         }
         if let Some(wrong) = self.against.target.iter().find(|r| !(r.is_finite() && **r > 0.0)) {
@@ -516,7 +517,8 @@ impl Tuning {
             .filter(|series| (series.ratio - 1.0).abs() > 1e-9)
             .collect();
         let notes = [format!(
-            "ratios to partial {}; bars ± 2 u; a partial farther than three semitones from its ratio is left out",
+            "ratios to partial {}; bars ± 2 u; a partial farther than three semitones from its \
+             ratio is left out",
             self.against.ratios_to
         )];
         let figure = TargetsFigure {
@@ -589,7 +591,8 @@ fn read_temperament(file: &Path) -> Result<Temperament> {
     })?;
     let read: TemperamentFile = toml_edit::de::from_str(&text).map_err(|error| {
         Usage(format!(
-            "{}: {}; a temperament has name = \"…\", root = \"C\" and cents = [0, …], twelve numbers",
+            "{}: {}; a temperament has name = \"…\", root = \"C\" and cents = [0, …], twelve \
+             numbers",
             name(),
             error.message()
         ))
@@ -674,7 +677,8 @@ fn stretch_line(found: &Found) -> String {
             format!("notes scatter by {} cents about their mean", text::number(stretch.scatter, 2))
         }
         order => format!(
-            "stretch: a curve of order {order} from {} to {} cents at the ends; notes scatter by {} cents about it",
+            "stretch: a curve of order {order} from {} to {} cents at the ends; notes scatter by \
+             {} cents about it",
             text::signed(text::number(stretch.curve.first().map_or(0.0, |p| p.value), 1)),
             text::signed(text::number(stretch.curve.last().map_or(0.0, |p| p.value), 1)),
             text::number(stretch.scatter, 2)

@@ -24,7 +24,7 @@ use crate::window::WindowKind;
 
 type C = Complex<f64>;
 
-/// What is correlated first, in seconds: the long one tells periods apart, the short one bears a
+/// What is correlated first, in seconds: the long one resolves periods, the short one bears a
 /// drift.
 const ANCHORS_S: [f64; 2] = [4.0, 0.5];
 /// Stretches are not longer, in seconds, nor shorter, in samples.
@@ -38,7 +38,7 @@ const MOST_DRIFT: f64 = 1e-3;
 const SEARCHED: f64 = 2.0;
 /// Places that are tried at the highest tops of each correlation.
 const TRIED: usize = 4;
-/// A stretch that is less alike tells nothing.
+/// A stretch that is less alike shows nothing.
 const LEAST_CORRELATION: f64 = 0.1;
 /// A delay is a rival of the best if what the two do not share there is less than so many times as
 /// much, and little.
@@ -238,7 +238,7 @@ impl<'a> Finder<'a> {
         from..from + longest
     }
 
-    /// Follows the delay from a place outwards, and tells how much of the power the two have in
+    /// Follows the delay from a place outwards, and finds how much of the power the two have in
     /// common.
     fn follow(&self, (from, delay): (f64, f64)) -> (Vec<Stretch>, f64) {
         let hop = self.length / 2;
@@ -247,7 +247,7 @@ impl<'a> Finder<'a> {
         let first = (((from - middle(0)) / hop as f64).round().max(0.0) as usize).min(count - 1);
         let mut reader = StretchReader::new(self);
         let mut found: Vec<Stretch> = Vec::with_capacity(count);
-        // One gain for all stretches: a fade tells periods apart that are else alike.
+        // One gain for all stretches: a fade distinguishes periods that are else alike.
         let (mut products, mut energy_a, mut energy_b) = (0.0, 0.0, 0.0);
         let mut visit = |n: usize, nearest: &mut Vec<Stretch>, all: &mut Vec<Stretch>| {
             let (expected, reach) = expected(nearest, middle(n), delay);

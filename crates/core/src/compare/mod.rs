@@ -15,14 +15,14 @@
 //! (IEC 61260-1), dB = 10 lg(P_b / P_a).
 //!
 //! **Which differences are real.** Two recordings of one sound: what is in both moves both alike,
-//! and the variance of ln(P_b/P_a) is 2(1 − γ²)/n over n independent frames; Student's t tells the
+//! and the variance of ln(P_b/P_a) is 2(1 − γ²)/n over n independent frames; Student's t gives the
 //! limit. Where one of them stands less than 20 dB above what it has of its own, its level is not
-//! that of the sound, and no difference is told; nor where there are only side lobes of the window.
-//! Two sounds apart: a bin of noise has a variance of 1/n, a tone less, which is seen in how its
-//! power scatters from frame to frame; the ratio follows an F distribution. All other quantities: a
-//! difference over the root of the sum of both variances. The limits are set so that in
-//! [`FALSE_RATE`](crate::significance::FALSE_RATE) of all comparisons of equals some difference is
-//! told by chance (C. E. Bonferroni).
+//! that of the sound, and no difference is reported; nor where there are only side lobes of the
+//! window. Two sounds apart: a bin of noise has a variance of 1/n, a tone less, which is seen in
+//! how its power scatters from frame to frame; the ratio follows an F distribution. All other
+//! quantities: a difference over the root of the sum of both variances. The limits are set so that
+//! in [`FALSE_RATE`](crate::significance::FALSE_RATE) of all comparisons of equals some difference
+//! is reported by chance (C. E. Bonferroni).
 //!
 //! **Groups** of repeats: means, and B. L. Welch's t (Biometrika 34, 1947) of the spread among the
 //! repeats.
@@ -67,7 +67,7 @@ pub struct CompareSettings {
     pub fraction: u32,
     /// Whether one is looked for in the other.
     pub align: bool,
-    /// Whether differences of spectra are told less the gain.
+    /// Whether differences of spectra are given less the gain.
     pub match_gain: bool,
     /// How partials and descriptors are measured, which takes most of the time; `None` leaves them
     /// out.
@@ -380,7 +380,8 @@ pub fn compare(
         findings.push(Finding::warning(
             "delay_may_be_another",
             format!(
-                "A delay of {:.4} ms fits almost as well as the {:.4} ms reported, because a steady tone repeats every period. \
+                "A delay of {:.4} ms fits almost as well as the {:.4} ms reported, because a \
+                 steady tone repeats every period. \
                  Choose a span that contains an onset.",
                 1e3 * rival_s,
                 1e3 * alignment.delay_s.value
@@ -391,7 +392,8 @@ pub fn compare(
     if settings.align && alignment.is_none() {
         findings.push(Finding::note(
             "not_one_sound",
-            "The two have too little in common to be recordings of one sound: they are not aligned in time, and are \
+            "The two have too little in common to be recordings of one sound: they are not \
+             aligned in time, and are \
              compared by their long-term averages.",
         ));
     }
@@ -454,7 +456,7 @@ fn over_each_other(
     let a = &a[start..start + shifted.len()];
     let plan = FramePlan::new(frames, rate_hz, a.len() as u64).ok()?;
     let spectra = Spectra::together(a, &shifted, &plan, rate_hz);
-    // Too few frames tell nothing of what is in common but the waveform itself.
+    // Too few frames show nothing of what is in common but the waveform itself.
     let few = spectra.independent_frames < FEWEST_FRAMES / 2.0;
     let by_waveform = correlation * correlation;
     let shared_share = if few { by_waveform } else { spectra.shared_share().unwrap_or(0.0) };
@@ -569,9 +571,9 @@ fn bands_told(
     resolution_hz: f64,
     rate_hz: f64,
 ) -> Vec<Band> {
-    let told =
+    let resolved =
         |band: &Band| band.high_hz - band.low_hz >= resolution_hz && band.high_hz <= rate_hz / 2.0;
-    octave_bands(settings.fraction, range_hz).into_iter().filter(told).collect()
+    octave_bands(settings.fraction, range_hz).into_iter().filter(resolved).collect()
 }
 
 fn matched(mut difference: BandDifference, gain_db: f64) -> BandDifference {

@@ -32,7 +32,8 @@ pub fn comparability(a: &Recorded, b: &Recorded) -> Vec<Finding> {
         findings.push(Finding::warning(
             "rates_differ",
             format!(
-                "The sample rates differ: {} Hz in {}, {} Hz in {}. They are compared up to half the lower one.",
+                "The sample rates differ: {} Hz in {}, {} Hz in {}. They are compared up to half \
+                 the lower one.",
                 a.rate_hz, a.name, b.rate_hz, b.name
             ),
         ));
@@ -42,7 +43,8 @@ pub fn comparability(a: &Recorded, b: &Recorded) -> Vec<Finding> {
         findings.push(Finding::warning(
             "calibration_differs",
             format!(
-                "{} is calibrated, {} is not: levels are compared re full scale, and say nothing of sound pressure. Calibrate both with \
+                "{} is calibrated, {} is not: levels are compared re full scale, and say nothing \
+                 of sound pressure. Calibrate both with \
                  'tonemap study calibrate'.",
                 known.name, other.name
             ),
@@ -52,7 +54,8 @@ pub fn comparability(a: &Recorded, b: &Recorded) -> Vec<Finding> {
         findings.push(Finding::warning(
             "clipping_compared",
             format!(
-                "{} is clipped in {} samples: part of the difference is the distortion caused by it.",
+                "{} is clipped in {} samples: part of the difference is the distortion caused by \
+                 it.",
                 one.name, one.clipped_samples
             ),
         ));
@@ -63,7 +66,8 @@ pub fn comparability(a: &Recorded, b: &Recorded) -> Vec<Finding> {
             findings.push(Finding::warning(
                 "bands_differ",
                 format!(
-                    "The spectrum of {} ends at {:.0} Hz, as a filter or a coder leaves it; that of {} goes on. Above that frequency \
+                    "The spectrum of {} ends at {:.0} Hz, as a filter or a coder leaves it; that \
+                     of {} goes on. Above that frequency \
                  the difference comes from the recording chain.",
                     narrow.name,
                     reach(narrow),
@@ -79,7 +83,8 @@ pub fn comparability(a: &Recorded, b: &Recorded) -> Vec<Finding> {
         findings.push(Finding::note(
             "noise_differs",
             format!(
-                "The noise floor of {} is {:.1} dB above that of {}: differences in quiet bands and weak partials show the \
+                "The noise floor of {} is {:.1} dB above that of {}: differences in quiet bands \
+                 and weak partials show the \
                  noise, not the source.",
                 loud.name,
                 (of_a - of_b).abs(),
@@ -92,7 +97,8 @@ pub fn comparability(a: &Recorded, b: &Recorded) -> Vec<Finding> {
         findings.push(Finding::note(
             "lengths_differ",
             format!(
-                "{} lasts {:.2} s, {} {:.2} s: averages over a decaying sound depend on how much of it is included.",
+                "{} lasts {:.2} s, {} {:.2} s: averages over a decaying sound depend on how much \
+                 of it is included.",
                 a.name, a.duration_s, b.name, b.duration_s
             ),
         ).advising(Advice::LikeSpans));

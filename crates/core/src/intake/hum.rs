@@ -22,7 +22,7 @@ const STOP_DB: f64 = 90.0;
 /// Stretches of a long take that are looked at, and their length in seconds.
 const STRETCHES: u64 = 16;
 const STRETCH_S: f64 = 12.0;
-/// The shortest span in which hum can be told, in seconds.
+/// The shortest span in which hum can be found, in seconds.
 const SHORTEST_S: f64 = 2.0;
 /// Length of a segment: a share of the stretch, between limits in seconds.
 const SEGMENT_SHARE: f64 = 0.1;
@@ -72,8 +72,8 @@ struct Line {
 /// multiple) is sought whose turned z_k, limited to their median magnitude, have the largest sum; m
 /// is the median of the z_k turned by it. It is a line if |m| stands out of the median distance s
 /// of the z_k from m, |m| > (0.5 + 3.5/√K)·s for K segments that do not overlap by more than half,
-/// and if hardly a segment (12 %) has less than 0.4·|m|. A family is told if the mains frequency
-/// itself is such a line, or its double and another multiple are, in most stretches.
+/// and if hardly a segment (12 %) has less than 0.4·|m|. A family is reported if the mains
+/// frequency itself is such a line, or its double and another multiple are, in most stretches.
 #[derive(Clone)]
 pub(super) struct HumMeter {
     thinner: Thinner,
@@ -355,7 +355,8 @@ impl Hum {
             "hum",
             format!(
                 "Channel {channel} carries mains hum at {} dBFS: steady lines at {} Hz (mains \
-                 {:.2} Hz). They can be mistaken for partials of low notes and hide their decay; look for \
+                 {:.2} Hz). They can be mistaken for partials of low notes and hide their decay; \
+                 look for \
                  a ground loop or a power supply near the cable, or ignore these lines.",
                 format!("{:.1}", self.level_dbfs).replace('-', "−"),
                 lines.join(", "),

@@ -32,7 +32,7 @@ pub struct ChannelInspection {
     /// Levels and clipping.
     #[serde(flatten)]
     pub levels: ChannelLevels,
-    /// RMS level of the noise in dBFS; `None` if it cannot be told.
+    /// RMS level of the noise in dBFS; `None` if it cannot be found.
     pub noise_floor_dbfs: Option<f64>,
     /// The loudest 50 ms over the noise, in dB.
     pub dynamic_range_db: Option<f64>,
@@ -375,7 +375,8 @@ impl ChannelInspection {
         Some(Finding::warning(
             "lossy_like",
             format!(
-                "Channel {name} ends abruptly at {:.1} kHz, where it falls by {fall_db:.0} dB: lossy \
+                "Channel {name} ends abruptly at {:.1} kHz, where it falls by {fall_db:.0} dB: \
+                 lossy \
                  coders and converters to a lower sample rate leave such an edge, instruments and \
                  rooms do not. Partials near and above it, and weak ones beside strong ones, may \
                  have been left out; look for the original recording.",

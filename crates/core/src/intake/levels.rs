@@ -20,7 +20,7 @@ const MOMENT_S: f64 = 0.05;
 const NOTABLE_DC: f64 = 1e-3;
 /// Share of the RMS that the DC must also reach, so that it matters to a loud take.
 const NOTABLE_DC_SHARE: f64 = 1e-2;
-/// Bits that are told as missing only if there are at least so many.
+/// Bits that are reported as missing only if there are at least so many.
 const NOTABLE_UNUSED_BITS: u32 = 2;
 
 /// A run of clipped samples.
@@ -171,7 +171,7 @@ impl LevelMeter {
         }
     }
 
-    /// The same meter for samples that begin at `first_sample` of the take, so that clips are told
+    /// The same meter for samples that begin at `first_sample` of the take, so that clips are timed
     /// in its time.
     #[must_use]
     pub fn starting_at(mut self, first_sample: u64) -> Self {
@@ -413,7 +413,8 @@ impl ChannelLevels {
         Some(Finding::note(
             "over_between_samples",
             format!(
-                "Channel {channel} passes full scale between its samples (true peak {over:+.2} dBFS): \
+                "Channel {channel} passes full scale between its samples (true peak {over:+.2} \
+                 dBFS): \
                  converters and coders may clip it. Lower the level by as much before it is played \
                  or coded."
             ),
@@ -426,7 +427,8 @@ impl ChannelLevels {
             Finding::note(
                 "unused_bits",
                 format!(
-                    "Channel {channel} is stored in {bits} bits but uses {used}: it was recorded or \
+                    "Channel {channel} is stored in {bits} bits but uses {used}: it was recorded \
+                     or \
                      edited with fewer, and its noise is that of {used} bits."
                 ),
             )

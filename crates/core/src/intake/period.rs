@@ -4,7 +4,8 @@ use serde::Serialize;
 
 use crate::measured::Measured;
 
-/// A rising zero crossing is told from noise if the waveform goes on to this share of its RMS.
+/// A rising zero crossing is distinguished from noise if the waveform goes on to this share of its
+/// RMS.
 const CROSSING_SHARE: f64 = 0.2;
 /// Least correlation of a waveform with itself one period later.
 const ALIKE: f64 = 0.7;

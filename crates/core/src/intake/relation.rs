@@ -46,7 +46,7 @@ impl ChannelRelation {
     }
 
     /// What this says about the recording; `a` and `b` are the names to print. Silent channels are
-    /// told elsewhere.
+    /// reported elsewhere.
     #[must_use]
     pub fn finding(&self, a: &str, b: &str) -> Option<Finding> {
         let correlation = self.correlation()?;
@@ -54,7 +54,8 @@ impl ChannelRelation {
             return Some(Finding::warning(
                 "identical_channels",
                 format!(
-                    "Channels {a} and {b} are the same, sample by sample: the take is mono, written \
+                    "Channels {a} and {b} are the same, sample by sample: the take is mono, \
+                     written \
                      twice. Nothing about two microphones can be learned from it."
                 ),
             ));
@@ -63,7 +64,8 @@ impl ChannelRelation {
             return Some(Finding::warning(
                 "opposite_channels",
                 format!(
-                    "Channel {b} is channel {a} upside down (correlation {correlation:.3}): their mean \
+                    "Channel {b} is channel {a} upside down (correlation {correlation:.3}): their \
+                     mean \
                      cancels. Look for a line with swapped poles, and analyse one channel alone."
                 ),
             ));

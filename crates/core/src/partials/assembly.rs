@@ -71,7 +71,8 @@ impl Assembly<'_> {
             self.findings.push(Finding::warning(
                 "no_string",
                 format!(
-                    "The partials scatter by {:.0} cents about the stiff-string fit: this is no string, but a bar, a bell, or several \
+                    "The partials scatter by {:.0} cents about the stiff-string fit: this is no \
+                     string, but a bar, a bell, or several \
                      notes. f0 is the frequency of the first partial found, divided by its number.",
                     law.scatter_cents
                 ),
@@ -102,10 +103,14 @@ impl Assembly<'_> {
         let rate_hz = self.stretch.rate_hz;
         let partials: Vec<Partial> = measured.into_iter().map(|(partial, _)| partial).collect();
         if partials.is_empty() {
-            self.findings.push(Finding::warning(
-                "no_partials",
-                "No partial in this span rises above the noise for long enough: the span is silent, or noise.",
-            ).advising(Advice::ShorterTracks));
+            self.findings.push(
+                Finding::warning(
+                    "no_partials",
+                    "No partial in this span rises above the noise for long enough: the span is \
+                 silent, or noise.",
+                )
+                .advising(Advice::ShorterTracks),
+            );
         }
         let off: Vec<String> =
             partials.iter().filter(|p| !p.on_law).map(|p| p.number.to_string()).collect();
@@ -113,7 +118,8 @@ impl Assembly<'_> {
             self.findings.push(Finding::note(
                 "off_law",
                 format!(
-                    "Partials {} deviate from the stiff-string fit and were left out of F and B: coupling to the soundboard shifts \
+                    "Partials {} deviate from the stiff-string fit and were left out of F and B: \
+                     coupling to the soundboard shifts \
                      single partials, and a longitudinal mode or hum may be mistaken for one.",
                     off.join(", ")
                 ),
@@ -125,7 +131,8 @@ impl Assembly<'_> {
             self.findings.push(Finding::note(
                 "same_beat",
                 format!(
-                    "All partials fluctuate at the same {rate_hz:.2} Hz: this is tremolo of one sound. Beats between two strings get \
+                    "All partials fluctuate at the same {rate_hz:.2} Hz: this is tremolo of one \
+                     sound. Beats between two strings get \
                      faster with the partial number.",
                 ),
             ));

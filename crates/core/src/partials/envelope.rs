@@ -44,13 +44,13 @@ impl Component {
         self.at(from_s).powi(2) * share
     }
 
-    /// The time to fall by 60 dB, if it falls enough to tell.
+    /// The time to fall by 60 dB, if it falls enough to be known.
     pub(super) fn t60_s(&self, lasting_s: f64) -> Option<Measured> {
         const LEAST_FALL: f64 = 0.3;
         let decay = self.decay_per_s;
-        let tells = decay.value > 4.0 * decay.u && decay.value * lasting_s > LEAST_FALL;
+        let is_known = decay.value > 4.0 * decay.u && decay.value * lasting_s > LEAST_FALL;
         let t60_s = SIXTY_DB / decay.value;
-        tells.then(|| Measured::new(t60_s, t60_s * decay.u / decay.value))
+        is_known.then(|| Measured::new(t60_s, t60_s * decay.u / decay.value))
     }
 }
 

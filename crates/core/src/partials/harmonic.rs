@@ -61,7 +61,7 @@ pub(super) struct Place {
     pub(super) ratio: f64,
 }
 
-/// Finds the partials of a note one after the other, the places of those found telling where the
+/// Finds the partials of a note one after the other, the places of those found showing where the
 /// next must be.
 pub(super) fn places(
     stretch: &Stretch,
@@ -177,7 +177,7 @@ impl Law {
 /// What was read of a partial at each step; `None` where nothing stands there.
 pub(super) struct Followed {
     pub(super) place: Place,
-    /// Readings with how long after the middle of their frames they are told, in seconds.
+    /// Readings with how long after the middle of their frames they are given, in seconds.
     pub(super) readings: Vec<Option<(Reading, f64)>>,
 }
 

@@ -9,11 +9,11 @@
 //! fundamental, so that each partial lies beyond the main lobes of the others.
 //!
 //! **Ends.** No frame reaches across the onset or the end: the first frame begins with the onset,
-//! and what happens in its first half is told from its own damped sinusoids. An attack is not
+//! and what happens in its first half is found from its own damped sinusoids. An attack is not
 //! smeared.
 //!
-//! **Harmonic.** The fundamental over time ([`crate::pitch`]) tells where the partials are; they
-//! are found one after the other, each telling more of where the next must be, f_n = n·F·√(1 +
+//! **Harmonic.** The fundamental over time ([`crate::pitch`]) shows where the partials are; they
+//! are found one after the other, each showing more of where the next must be, f_n = n·F·√(1 +
 //! B·n²).
 //!
 //! **Free.** Without a fundamental the tones of each frame are linked to those before: each track
@@ -159,7 +159,7 @@ pub struct Partial {
     /// See above.
     pub cents_from_target: Option<f64>,
     /// Time to fall by 60 dB in seconds; of two stages the early one; `None` if it does not fall
-    /// enough to tell.
+    /// enough to be known.
     pub decay_t60_s: Option<f64>,
     /// Its uncertainty.
     pub decay_t60_s_u: Option<f64>,
@@ -249,7 +249,7 @@ pub struct Partials {
     pub inharmonicity: Option<Measured>,
     /// Scatter of the partials about the law, in cents.
     pub law_scatter_cents: Option<f64>,
-    /// When the levels of the partials are told: where all together are loudest, in seconds.
+    /// When the levels of the partials are given: where all together are loudest, in seconds.
     pub level_at_s: f64,
     /// Level of a full-scale sine in dB: 0, or re 20 µPa after [`Partials::calibrate`].
     #[serde(skip)]

@@ -32,7 +32,7 @@ impl TrackPoint {
 pub struct Moment {
     /// Time in seconds.
     pub time_s: f64,
-    /// What tells each from the others, the same at all times, with its point.
+    /// What distinguishes each from the others, the same at all times, with its point.
     pub partials: Vec<(u32, TrackPoint)>,
 }
 

@@ -367,7 +367,7 @@ impl FrameReader {
                 }
                 self.propose_as(tone, number, range_hz);
             }
-            // Under a formant the strongest harmonics have high numbers: their distance tells
+            // Under a formant the strongest harmonics have high numbers: their distance shows
             // which.
             if let Some(number) = self.number_by_distance(&tone).filter(|_| rank < 3) {
                 self.propose_as(tone, number, range_hz);

@@ -1,4 +1,4 @@
-//! When the sound begins and ends, which long frames do not tell.
+//! When the sound begins and ends, which long frames do not show.
 
 use super::PitchPoint;
 use crate::onsets::{Onset, OnsetFinder};
@@ -138,7 +138,7 @@ impl PowerCourse {
 }
 
 /// At the ends of a voiced stretch frames are not full of the note yet: a reading that leaps from
-/// the one further inside, sooner than that one's frame could tell, gives way to it.
+/// the one further inside, sooner than that one's frame could show, gives way to it.
 fn hold_ends(track: &mut [PitchPoint], hop_s: f64) {
     const SOONER: f64 = 0.4;
     const LEAP_CENTS: f64 = 70.0;

@@ -309,7 +309,8 @@ impl Pitch {
         if self.notes.is_empty() {
             findings.push(Finding::warning(
                 "no_fundamental",
-                "No fundamental was found in this span: it is silent, noise, or outside the range searched. Widen the range, or \
+                "No fundamental was found in this span: it is silent, noise, or outside the range \
+                 searched. Widen the range, or \
                      look at the spectrum.",
             ));
         }
@@ -321,17 +322,21 @@ impl Pitch {
         });
         if let Some((count, note)) = count_and_first(even) {
             let rival = note.rivals[0];
-            findings.push(Finding::warning(
-                "nearly_even",
-                format!(
-                    "{count}: from {:.2} s, {:.2} Hz has a confidence of {:.0} %, but {:.2} Hz has {:.0} %.",
-                    note.start_s,
-                    note.f0_hz,
-                    100.0 * note.confidence,
-                    rival.f0_hz,
-                    100.0 * rival.confidence
-                ),
-            ).advising(Advice::Evidence));
+            findings.push(
+                Finding::warning(
+                    "nearly_even",
+                    format!(
+                        "{count}: from {:.2} s, {:.2} Hz has a confidence of {:.0} %, but {:.2} Hz \
+                     has {:.0} %.",
+                        note.start_s,
+                        note.f0_hz,
+                        100.0 * note.confidence,
+                        rival.f0_hz,
+                        100.0 * rival.confidence
+                    ),
+                )
+                .advising(Advice::Evidence),
+            );
         }
         let implied = self.notes.iter().filter(lasting).filter(|note| !note.fundamental_present);
         if let Some((count, note)) = count_and_first(implied) {
@@ -345,7 +350,8 @@ impl Pitch {
             findings.push(Finding::note(
                 "implied_fundamental",
                 format!(
-                    "{count}: from {:.2} s, there is no partial at {:.2} Hz itself: the fundamental is implied by its harmonics, of \
+                    "{count}: from {:.2} s, there is no partial at {:.2} Hz itself: the \
+                     fundamental is implied by its harmonics, of \
                      which number {} is the strongest.{others}",
                     note.start_s, note.f0_hz, note.strongest_harmonic
                 ),
@@ -358,8 +364,11 @@ impl Pitch {
             findings.push(Finding::warning(
                 "off_series",
                 format!(
-                    "{count}: from {:.2} s, {:.0} % of the power and {:.0} % of the tones lie on the series of {:.2} Hz, fitted with an inharmonicity B of {:.0e}. Several notes sound at once, or one that is \
-                     not harmonic, such as a bell or a bar: one fundamental does not describe it; see the tones in the spectrum.",
+                    "{count}: from {:.2} s, {:.0} % of the power and {:.0} % of the tones lie on \
+                     the series of {:.2} Hz, fitted with an inharmonicity B of {:.0e}. Several \
+                     notes sound at once, or one that is \
+                     not harmonic, such as a bell or a bar: one fundamental does not describe it; \
+                     see the tones in the spectrum.",
                     note.start_s,
                     100.0 * note.explained,
                     100.0 * note.tones_explained,

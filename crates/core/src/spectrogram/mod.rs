@@ -357,8 +357,10 @@ fn plan_frames(
         findings.push(Finding::warning(
             "time_not_reached",
             format!(
-                "A resolution of {resolution_hz:.2} Hz takes frames that blur {:.1} ms, not the {:.1} ms \
-                 asked for; with this window {:.1} ms leave a resolution of {:.1} Hz. The resolution was kept: ask for one of the two, or make two spectrograms.",
+                "A resolution of {resolution_hz:.2} Hz takes frames that blur {:.1} ms, not the \
+                 {:.1} ms \
+                 asked for; with this window {:.1} ms leave a resolution of {:.1} Hz. The \
+                 resolution was kept: ask for one of the two, or make two spectrograms.",
                 1e3 * blur_s,
                 1e3 * time_s,
                 1e3 * time_s,
@@ -371,7 +373,8 @@ fn plan_frames(
             "span_too_short",
             format!(
                 "The span of {:.4} s cannot hold the frame of {:.4} s that was asked for; the \
-                 resolution is {resolution_hz:.2} Hz instead. Choose a longer span, or a coarser resolution.",
+                 resolution is {resolution_hz:.2} Hz instead. Choose a longer span, or a coarser \
+                 resolution.",
                 span_samples as f64 / sample_rate_hz,
                 wanted as f64 / sample_rate_hz,
             ),

@@ -15,7 +15,7 @@ use crate::units::db_from_power;
 const MOST_STRETCHES: u64 = 16;
 /// Chance of a false alarm over all bands and stretches.
 const FALSE_ALARM: f64 = 1e-3;
-/// Changes below this, in dB, are not told.
+/// Changes below this, in dB, are not reported.
 const SMALLEST_CHANGE_DB: f64 = 1.0;
 const LOWEST_BAND_HZ: f64 = 20.0;
 
@@ -60,7 +60,7 @@ impl Stretches {
         Self { edges, frames, count, next_frame: first, ends: Vec::new() }
     }
 
-    /// To be told after each frame the sum over all frames.
+    /// To be given after each frame the sum over all frames.
     pub(crate) fn after_frame(&mut self, sum: &[f64]) {
         let stretch = |frame: u64| frame * self.count / self.frames.max(1);
         let now = stretch(self.next_frame);

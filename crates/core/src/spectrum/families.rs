@@ -354,7 +354,7 @@ fn family(peaks: &[Peak], series: &Series, reference_hz: f64) -> Option<Family> 
         }
         with_scatter(high)
     };
-    // Stiffness is told only where the tones show it.
+    // Inharmonicity is reported only where the tones show it.
     let line = match series.members.len() {
         0..=3 => fit(false)?,
         _ => match fit(true)? {

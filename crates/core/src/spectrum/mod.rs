@@ -22,8 +22,8 @@
 //!    accurate there can be (the Cramér–Rao bound). One that is not (it decays, glides, beats)
 //!    keeps the estimate of step 1, and [`Peak::method`] says so.
 //!
-//! Tones on one harmonic series are told with its fundamental ([`Family`]); a peak that is wider
-//! than one tone is told as perhaps merged.
+//! Tones on one harmonic series are reported with its fundamental ([`Family`]); a peak that is
+//! wider than one tone is reported as perhaps merged.
 //!
 //! The two steps are two passes over the samples: [`SpectrumPass`] then [`TonePass`]; [`measure`]
 //! runs both over a slice. Memory depends on the frame and on the number of tones, not on the span.
@@ -614,7 +614,8 @@ impl TonePass {
                 "span_too_short",
                 format!(
                     "The span of {:.4} s cannot hold the frame of {:.4} s that was asked for; the \
-                     resolution is {:.2} Hz instead. Choose a span of {:.4} s or more, or a coarser resolution.",
+                     resolution is {:.2} Hz instead. Choose a span of {:.4} s or more, or a \
+                     coarser resolution.",
                     self.span_samples as f64 / self.sample_rate_hz,
                     wanted as f64 / self.sample_rate_hz,
                     self.plan.resolution_hz(self.sample_rate_hz),
@@ -628,7 +629,8 @@ impl TonePass {
             findings.push(Finding::note(
                 "median_of_groups",
                 format!(
-                    "The median is that of groups of {} frames, since all of them do not fit into memory: a click spoils one group.",
+                    "The median is that of groups of {} frames, since all of them do not fit into \
+                     memory: a click spoils one group.",
                     self.averaged.group_frames
                 ),
             ));
@@ -638,7 +640,9 @@ impl TonePass {
             findings.push(Finding::note(
                 "not_steady",
                 format!(
-                    "{unsteady} of {} peaks change within the span (they decay, glide or beat): their values come from the averaged frames, their levels are averages over the span, and no phase is given.",
+                    "{unsteady} of {} peaks change within the span (they decay, glide or beat): \
+                     their values come from the averaged frames, their levels are averages over \
+                     the span, and no phase is given.",
                     peaks.len()
                 ),
             ));
@@ -658,8 +662,11 @@ impl TonePass {
         Finding::note(
             "drift",
             format!(
-                "The sound changes within the span: between {:.0} Hz and {:.0} Hz its level differs by \
-                 {:.1} dB from {:.2} s to {:.2} s after the start of the span, more than noise explains. The spectrum is an average over this change; a shorter span shows one state.",
+                "The sound changes within the span: between {:.0} Hz and {:.0} Hz its level \
+                 differs by \
+                 {:.1} dB from {:.2} s to {:.2} s after the start of the span, more than noise \
+                 explains. The spectrum is an average over this change; a shorter span shows one \
+                 state.",
                 drift.low_hz,
                 drift.high_hz,
                 drift.change_db,
@@ -694,7 +701,8 @@ impl TonePass {
         let finding = Finding::warning(
             "merged_peak",
             format!(
-                "The peak at {:.1} Hz is {:.1} Hz wide at −6 dB, where one steady tone is {:.1} Hz{others}: \
+                "The peak at {:.1} Hz is {:.1} Hz wide at −6 dB, where one steady tone is {:.1} \
+                 Hz{others}: \
                  it may be two tones, or one that glides or decays within a frame.{too_short}",
                 first.frequency_hz,
                 first.width_hz.unwrap_or(resolution_hz),

@@ -71,7 +71,7 @@ impl ResponseCurve {
 
 impl Spectrum {
     /// The spectrum with a curve added to all its levels, those of the tones too; phases stay. A
-    /// range of interest that goes beyond the curve is told.
+    /// range of interest that goes beyond the curve is reported.
     #[must_use]
     pub fn with_response(mut self, curve: &ResponseCurve) -> Self {
         let spacing = self.bin_spacing_hz;

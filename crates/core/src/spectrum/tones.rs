@@ -22,7 +22,7 @@
 //! so that coloured noise counts where the tone is.
 //!
 //! A tone that is not steady leaves a residual that changes slowly from block to block, instead of
-//! a white one; it is told so and keeps its windowed estimate.
+//! a white one; it is reported so and keeps its windowed estimate.
 
 use crate::lanes::dot;
 use crate::measured::Measured;

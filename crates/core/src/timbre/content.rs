@@ -31,7 +31,7 @@ pub struct Harmonic {
     /// See above.
     pub cumulative_share: f64,
     /// Level of the noise within one spacing of harmonics around it; `None` for a note too short to
-    /// tell.
+    /// know.
     pub noise_level_db: Option<f64>,
 }
 

@@ -30,7 +30,7 @@
 //! still; under each harmonic there is as much noise as beside it.
 //!
 //! **Rise.** The RMS over one period crosses 10 to 90 % of the top when a ramp does that is
-//! averaged alike: its whole duration is told, and which of two shapes it has.
+//! averaged alike: its whole duration is given, and which of two shapes it has.
 //!
 //! **Summaries** are medians over time in which each instant weighs as much as it has power: over
 //! the whole note, its rise, and its sustained part, from the end of the rise to where the level is
@@ -76,7 +76,7 @@ use shape::{FrameSpectrum, PowerSpectrum, slope};
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct TimbreSettings {
     /// How the partials are followed; with `free` no fundamental is assumed, and what needs one is
-    /// not told.
+    /// not available.
     pub partials: PartialsSettings,
     /// Frequencies that the descriptors of the spectrum are taken over, in Hz; cut to half the
     /// sample rate.
@@ -264,7 +264,8 @@ pub fn timbre(
         Err(Error::NoFundamental | Error::TooShort { .. }) => {
             findings.push(Finding::note(
                 "no_fundamental",
-                "No sustained fundamental was found. Descriptors that need one are omitted; spectral descriptors come from whole \
+                "No sustained fundamental was found. Descriptors that need one are omitted; \
+                 spectral descriptors come from whole \
                  frames, noise included.",
             ));
             None
@@ -340,7 +341,7 @@ impl NoteOf {
     }
 }
 
-/// The fundamental over time as the partials together tell it, each by its place on the law,
+/// The fundamental over time as the partials together give it, each by its place on the law,
 /// weighted as its noise allows.
 fn course(found: &Partials, start_s: f64, law: impl Fn(usize) -> f64) -> Vec<(f64, f64)> {
     let on_law: Vec<usize> =
@@ -390,7 +391,8 @@ struct Times {
     rise: Option<Rise>,
     attack_s: Option<(f64, f64)>,
     sustain_s: (f64, f64),
-    /// Where noise can be told from harmonics: a sound that rises, or ends at once, is no noise.
+    /// Where noise can be separated from harmonics: a sound that rises, or ends at once, is no
+    /// noise.
     noise_s: (f64, f64),
 }
 
@@ -402,7 +404,8 @@ impl Measurement<'_> {
             findings.push(Finding::note(
                 "no_attack",
                 format!(
-                    "The attack is not available: the sound is there from the start of the span, or rises within {:.1} ms, less than \
+                    "The attack is not available: the sound is there from the start of the span, \
+                     or rises within {:.1} ms, less than \
                      a period resolves.",
                     1e3 * level.shortest_s()
                 ),
@@ -421,7 +424,8 @@ impl Measurement<'_> {
         if noise.as_ref().is_some_and(|noise| noise.frames.is_empty()) {
             findings.push(Finding::note(
                 "too_short_for_noise",
-                "The note lasts fewer than about twelve periods: noise cannot be separated from harmonics.",
+                "The note lasts fewer than about twelve periods: noise cannot be separated from \
+                 harmonics.",
             ));
         }
         let noise = noise.filter(|noise| !noise.frames.is_empty());
@@ -472,7 +476,7 @@ impl Measurement<'_> {
         }
     }
 
-    /// The level of the note, or of all, with what is before it, which tells how quiet it was.
+    /// The level of the note, or of all, with what is before it, which shows how quiet it was.
     fn level(&self, note: Option<&NoteOf>) -> Level {
         const BEFORE_S: f64 = 0.3;
         let place = |time_s: f64| ((time_s.max(0.0) * self.rate_hz) as usize).min(self.sound.len());
@@ -491,7 +495,7 @@ impl Measurement<'_> {
         const STEADY_DB: f64 = 1.0;
         let sounding_s = level.sounding_s();
         let begin_s = note.map_or(sounding_s.0, |note| note.found.start_s - self.start_s);
-        // In loud noise the level does not tell the end, but the partials do.
+        // In loud noise the level does not show the end, but the partials do.
         let heard_to_s = note.and_then(|note| note.course.last()).map(|(time_s, _)| *time_s);
         let end_s = heard_to_s.map_or(sounding_s.1, |to_s| to_s.min(sounding_s.1)).max(begin_s);
         let waveform = note.map(|_| Waveform {
@@ -513,7 +517,7 @@ impl Measurement<'_> {
         let steady_to_s = last_within(SUSTAIN_DB);
         let ends_at_once = end_s - steady_to_s < ENDS_AT_ONCE_S;
         let noise_to_s = if ends_at_once { last_within(STEADY_DB) } else { end_s };
-        // A rise is told to within a twentieth. A sound that grows to its end is read as it is.
+        // A rise is known to within a twentieth. A sound that grows to its end is read as it is.
         let margin_s = attack_s.map_or(0.0, |(from, to)| 0.05 * (to - from) + level.box_s);
         let grows = noise_to_s - risen_s - margin_s < noise::PERIODS * level.box_s;
         let noise_from_s = if grows { start_s } else { risen_s + margin_s };

@@ -1,10 +1,10 @@
 //! The course of the level: how a sound rises, where it sounds, how it dies away and wavers.
 //!
 //! The level is the RMS over one period of the fundamental, which for a steady note does not waver.
-//! What that does to a rise is known: a ramp is fitted *through* the same averaging, and the one is
-//! told that crosses 10, 20, … 90 % of the top when the sound does. A short rise lasts but a few
+//! What that does to a rise is known: a ramp is fitted *through* the same averaging, and the one
+//! reported crosses 10, 20, … 90 % of the top when the sound does. A short rise lasts but a few
 //! periods, and a period brings its power in bursts. There the sound that comes after the rise,
-//! some whole periods later, tells what the waveform is: the ramp is sought that makes of it, by
+//! some whole periods later, shows what the waveform is: the ramp is sought that makes of it, by
 //! least squares, what was heard.
 
 use std::f64::consts::PI;
@@ -117,7 +117,7 @@ impl Level {
         let step = (length / STEPS).floor().max(1.0) as usize;
         let first_s = (stretch.start as f64 + 0.5) / rate_hz;
         let sound = &sound[stretch];
-        // Squares added up, so that a stretch that ends between samples is told too.
+        // Squares added up, so that a stretch that ends between samples is known too.
         let mut sums = Vec::with_capacity(sound.len() + 1);
         sums.push(0.0);
         let mut sum = 0.0;
@@ -187,7 +187,7 @@ impl Level {
         Some(self.time_s(n as f64 - (here - least) / (here - before)))
     }
 
-    /// A faster rise cannot be told from a period that begins at once.
+    /// A faster rise cannot be distinguished from a period that begins at once.
     pub(super) fn shortest_s(&self) -> f64 {
         const SHARE: f64 = 0.3;
         const SHORTEST_S: f64 = 5e-4;
@@ -349,7 +349,7 @@ impl Level {
         if !of_db.is_regular() {
             return None;
         }
-        // In decibels a deep tremolo is no sine: the line is taken off, and the rest is told as
+        // In decibels a deep tremolo is no sine: the line is removed, and the rest is given as
         // amplitude.
         let middle = 0.5 * (steps as f64 - 1.0);
         let amplitudes: Vec<f64> = (course.iter().enumerate())
@@ -484,7 +484,7 @@ impl Waveform<'_> {
         if rest > LEFT * power || is_at_edge {
             return None;
         }
-        // How fast the rest grows beside its least tells how sure the duration is, and how far it
+        // How fast the rest grows beside its least shows how sure the duration is, and how far it
         // is alike from sample to sample how many of them count: noise has none, what a ramp does
         // not follow has up to a quarter of a period.
         let aside = 0.05 * duration_s;
@@ -571,7 +571,7 @@ mod tests {
                 }));
                 let level = Level::new(&sound, 0..sound.len(), rate_hz, 0.002);
                 let waveform = Waveform { sound: &sound, rate_hz, period_s: 0.002 };
-                // A rise of two periods is told by the waveform alone.
+                // A rise of two periods is known from the waveform alone.
                 let ways = [(Some(&waveform), 0.002), (None, 0.03)];
                 for (waveform, most) in ways.into_iter().skip(usize::from(duration_s > 0.1)) {
                     if waveform.is_none() && duration_s < 0.01 {

@@ -12,7 +12,7 @@ use crate::units::{cents_between, cents_u};
 const HIGHEST: usize = 10;
 /// And are meant if they lie so near, in cents.
 const NEAR_CENTS: f64 = 60.0;
-/// Pairs of partials told at most.
+/// Pairs of partials reported at most.
 const PAIRS: usize = 3;
 
 /// Two partials that would coincide if the interval were pure.

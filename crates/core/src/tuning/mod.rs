@@ -67,7 +67,7 @@ pub struct TuningSettings {
     pub temperament: Temperament,
     /// Frequency of A4 in Hz.
     pub reference_hz: f64,
-    /// Whether cents are told from the reference pitch that fits best, instead of the one given.
+    /// Whether cents are counted from the reference pitch that fits best, instead of the one given.
     pub fit_reference: bool,
 }
 
@@ -338,7 +338,8 @@ fn findings(notes: &[TunedNote]) -> Vec<Finding> {
         findings.push(Finding::warning(
             "stands_apart",
             format!(
-                "Outliers from the tuning curve: {}. Check these first: retune them, or confirm which note each one is.",
+                "Outliers from the tuning curve: {}. Check these first: retune them, or confirm \
+                 which note each one is.",
                 list(apart, &by)
             ),
         ));
@@ -349,7 +350,8 @@ fn findings(notes: &[TunedNote]) -> Vec<Finding> {
         findings.push(Finding::warning(
             "other_string",
             format!(
-                "Inharmonicity differs from that of the neighbours: {}. The string is of another gauge, material or length.",
+                "Inharmonicity differs from that of the neighbours: {}. The string is of another \
+                 gauge, material or length.",
                 list(gauge, &b)
             ),
         ));
@@ -360,7 +362,8 @@ fn findings(notes: &[TunedNote]) -> Vec<Finding> {
         findings.push(Finding::warning(
             "far_from_note",
             format!(
-                "More than a quarter tone off: {}. Another note sounds than is expected, or another octave.",
+                "More than a quarter tone off: {}. Another note sounds than is expected, or \
+                 another octave.",
                 list(far, &by)
             ),
         ));

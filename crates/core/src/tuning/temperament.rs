@@ -11,7 +11,7 @@ const SYNTONIC_COMMA: f64 = 21.506_289_596_714_78;
 /// close: the schisma.
 const SCHISMA: f64 = PYTHAGOREAN_COMMA - SYNTONIC_COMMA;
 
-/// Names of the temperaments that are known, in the order in which they are told.
+/// Names of the temperaments that are known, in the order in which they are listed.
 pub const TEMPERAMENTS: [&str; 8] = [
     "equal",
     "pythagorean",

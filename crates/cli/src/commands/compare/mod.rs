@@ -152,7 +152,8 @@ impl Present for Compare {
             0 => {}
             count if count == sides.len() => return self.compare_saved(&sides),
             _ => {
-                let reason = "a saved result is compared with saved results of its kind; measure the take and save the result with \
+                let reason = "a saved result is compared with saved results of its kind; measure \
+                              the take and save the result with \
                               --format json --output FILE.json";
                 return Err(Usage(reason.into()).into());
             }
@@ -165,13 +166,15 @@ impl Present for Compare {
         {
             let loaded = load_all(one.parts(&self.part)?)?;
             if loaded.len() < 2 {
-                let reason = "two sides are compared; name another take, or channels of this one with --channel 1,2";
+                let reason = "two sides are compared; name another take, or channels of this one \
+                              with --channel 1,2";
                 return Err(Usage(reason.into()).into());
             }
             return self.compare_pairs(&loaded);
         }
         if opened.len() < 2 {
-            let reason = "two groups of repeats are compared; name another group, or give its takes one by one";
+            let reason = "two groups of repeats are compared; name another group, or give its \
+                          takes one by one";
             return Err(Usage(reason.into()).into());
         }
         let is_grouped = sides.iter().any(Side::is_group);

@@ -248,7 +248,8 @@ fn settings_line(found: &Comparison, settings: &CompareSettings) -> String {
         String::new()
     };
     format!(
-        "1/{} octave, bins every {} Hz, {} window of {} ms, {} frames{matched}; significance {} % for the comparison \
+        "1/{} octave, bins every {} Hz, {} window of {} ms, {} frames{matched}; significance {} % \
+         for the comparison \
          as a whole",
         settings.fraction,
         text::number(found.resolution_hz, 1),
@@ -285,7 +286,8 @@ fn verdict(is_real: bool, is_masked: bool) -> String {
 fn alignment_table(pair: &Pair<'_, '_>) -> String {
     let Some(found) = pair.found.alignment else {
         return text::sentence(
-            "Not recordings of one sound: not aligned in time, compared by their long-term averages.",
+            "Not recordings of one sound: not aligned in time, compared by their long-term \
+             averages.",
         );
     };
     let delay_ms = Measured::new(1e3 * found.delay_s.value, 1e3 * found.delay_s.u);

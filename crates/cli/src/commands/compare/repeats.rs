@@ -120,7 +120,8 @@ fn groups_text((a, b): (&str, &str), found: &[GroupDifference], findings: &[Find
         ),
         table
             + &text::sentence(&format!(
-                "{} of {} quantities differ by more than the spread of the repeats explains; {} are not distinguishable.",
+                "{} of {} quantities differ by more than the spread of the repeats explains; {} \
+                 are not distinguishable.",
                 real.len(),
                 found.len(),
                 same.len()

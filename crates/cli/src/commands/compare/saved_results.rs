@@ -67,7 +67,8 @@ impl Compare {
         for (other_name, other) in others {
             if other.kind() != first.kind() {
                 return Err(Usage(format!(
-                    "{name} comes from '{}', {other_name} from '{}'; only results of one command are compared",
+                    "{name} comes from '{}', {other_name} from '{}'; only results of one command \
+                     are compared",
                     first.kind(),
                     other.kind()
                 ))
@@ -123,7 +124,8 @@ fn levels_differ(a: (&str, &Saved), b: (&str, &Saved)) -> Option<Finding> {
         Finding::warning(
             "calibration_differs",
             format!(
-                "Levels of {} are re {of_a}, those of {} re {of_b}: differences of levels mean nothing. \
+                "Levels of {} are re {of_a}, those of {} re {of_b}: differences of levels mean \
+                 nothing. \
                  Calibrate both, and measure again.",
                 a.0, b.0
             ),

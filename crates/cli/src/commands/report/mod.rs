@@ -80,7 +80,8 @@ pub(crate) struct Report {
 const EXAMPLES: &str = "Examples:
   tonemap report
       the study in this folder, as report.html
-  tonemap report --where group=bell --trend 'partials[3].frequency_hz over cut' --pair 'bell-cut0 bell-cut6'
+  tonemap report --where group=bell --trend 'partials[3].frequency_hz over cut' --pair 'bell-cut0 \
+  bell-cut6'
       a bell, cut after cut
   tonemap report near.wav far.wav --pair 'near.wav far.wav' --sound --output microphones.html
       two recordings, with their sounds
@@ -92,7 +93,7 @@ const LARGE_BYTES: usize = 25_000_000;
 /// Longest stretch that is drawn over time, in seconds.
 const DRAWN_S: f64 = 120.0;
 
-/// What the page tells of a take.
+/// What the page shows of a take.
 struct TakeSection {
     section: ReportSection,
     row: TakeRow,
@@ -238,7 +239,8 @@ impl Report {
                 Ok(open.study.takes.iter().map(|take| open.named(take)).collect())
             }
             None if all_if_none => {
-                let reason = "a report is about takes or a study; name takes, or the folder of the study with --study";
+                let reason = "a report is about takes or a study; name takes, or the folder of \
+                              the study with --study";
                 Err(Usage(reason.into()).into())
             }
             _ => Ok(Vec::new()),

@@ -69,7 +69,8 @@ pub(super) fn comparison_section(id: &str, result: &Saved) -> ReportSection {
             bands.len()
         ),
         (true, None) => format!(
-            "not recordings of one sound; level difference {} dB, bands differ by {} dB RMS, {real} of {} significantly",
+            "not recordings of one sound; level difference {} dB, bands differ by {} dB RMS, \
+             {real} of {} significantly",
             text::known(number("level_difference_db"), 2),
             text::known(number("spectrum_difference_rms_db"), 2),
             bands.len()

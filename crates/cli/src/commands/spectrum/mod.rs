@@ -554,7 +554,8 @@ impl Measure for Spectrum {
             y: spectrum.peaks.iter().map(|peak| peak.level_db).collect(),
         };
         let caption = format!(
-            "Averaged spectrum, resolution {} Hz. Of each 1/{REPORTED_PER_OCTAVE} octave the loudest \
+            "Averaged spectrum, resolution {} Hz. Of each 1/{REPORTED_PER_OCTAVE} octave the \
+             loudest \
              value is kept",
             text::number(spectrum.resolution_hz, 1)
         );
@@ -820,7 +821,8 @@ fn read_curve(file: &Path) -> Result<ResponseCurve> {
             None if points.is_empty() && line.contains(char::is_alphabetic) => (),
             None => {
                 return Err(Usage(format!(
-                    "{}, line {number}: '{line}' is no frequency in Hz with a level in dB, as 1000, \
+                    "{}, line {number}: '{line}' is no frequency in Hz with a level in dB, as \
+                     1000, \
                      -0.5",
                     file.display()
                 ))

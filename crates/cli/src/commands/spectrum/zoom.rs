@@ -108,7 +108,8 @@ pub(super) fn look_line(look: &Look, spectrum: &Spectrum) -> String {
             let [cents, u] =
                 text::measured(tone.cents_from_expected, tone.cents_from_expected_u, 4);
             text::sentence(&format!(
-                "expected {expected}; the strongest tone within {reach} cents lies {} ± {u} cents from \
+                "expected {expected}; the strongest tone within {reach} cents lies {} ± {u} cents \
+                 from \
                  it",
                 text::signed(cents)
             ))
