@@ -177,8 +177,8 @@ fn draw_differences(
     let look = Type::new(theme::LABEL_PX, theme::PALE_INK);
     let words = format!(
         "Difference of {} from {}: this scale spans {:.0} dB, the one above {levels_range_db:.0} \
-         dB. Filled: real. Outlined: not \
-         distinguishable, within what chance explains (shaded). Dashed: masked.",
+         dB. Filled: significant. Outlined: not distinguishable, within what chance explains \
+         (shaded). Dashed: masked.",
         figure.names[1],
         figure.names[0],
         2.0 * reach
@@ -305,13 +305,7 @@ fn difference_picture(maps: &DifferenceMaps, panel: &Panel) -> Picture {
             }
         }
     }
-    Picture {
-        x: panel.x.from_px as usize,
-        y: panel.y.to_px as usize,
-        width,
-        height,
-        pixels: pixels.into_flattened(),
-    }
+    panel.picture(width, height, pixels)
 }
 
 #[cfg(test)]

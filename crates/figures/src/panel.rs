@@ -4,7 +4,7 @@ use tonemap_core::spectrogram::FrequencyAxis;
 
 use crate::error::Error;
 use crate::notes::elided;
-use crate::sheet::{Align, Sheet, Type};
+use crate::sheet::{Align, Picture, Sheet, Type};
 use crate::theme;
 use crate::ticks::{self, Tick};
 
@@ -108,6 +108,17 @@ pub(crate) fn without_stairs(points: impl IntoIterator<Item = (f64, f64)>) -> Ve
 }
 
 impl Panel {
+    /// Pixels, row by row, that fill it.
+    pub(crate) fn picture(&self, width: usize, height: usize, pixels: Vec<[u8; 3]>) -> Picture {
+        Picture {
+            x: self.x.from_px as usize,
+            y: self.y.to_px as usize,
+            width,
+            height,
+            pixels: pixels.into_flattened(),
+        }
+    }
+
     pub(crate) fn place(&self, x: f64, y: f64) -> (f64, f64) {
         (self.x.place_within(x), self.y.place_within(y))
     }

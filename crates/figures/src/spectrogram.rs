@@ -412,13 +412,7 @@ pub(crate) fn picture(
             pixels[y * width + x] = colours[(*row).min(colours.len() - 1)];
         }
     }
-    Picture {
-        x: panel.x.from_px as usize,
-        y: panel.y.to_px as usize,
-        width,
-        height,
-        pixels: pixels.into_flattened(),
-    }
+    panel.picture(width, height, pixels)
 }
 
 /// The notes at the right of a picture.

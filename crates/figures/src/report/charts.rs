@@ -232,7 +232,7 @@ pub fn difference_chart(
         let line = Line::new().color("rgb(122,108,158)").width(1.0).dash(DashType::Dot);
         let trace = Scatter::new(x, rounded(&y, 2))
             .mode(Mode::Lines)
-            .name("least that is real")
+            .name("limit of significance")
             .show_legend(sign > 0.0)
             .line(line)
             .y_axis("y2");

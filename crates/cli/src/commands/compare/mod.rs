@@ -1,4 +1,4 @@
-//! `compare`: what differs between takes, by how much, and whether it is real.
+//! `compare`: what differs between takes, by how much, and whether it is significant.
 
 mod pairs;
 mod repeats;
@@ -26,7 +26,7 @@ use crate::status::Usage;
 use crate::studies;
 use crate::take::{NoteSamples, Part};
 
-/// What differs between takes, and whether it is real
+/// What differs between takes, and whether it is significant
 ///
 /// The first is the reference; each other is compared with it. Recordings of one sound are aligned
 /// in time first: delay between samples, drift of the clocks, polarity, gain. Then level, spectrum,
