@@ -21,6 +21,7 @@ impl Band {
     /// of narrower bands the middle itself.
     #[must_use]
     pub fn nominal_hz(&self) -> f64 {
+        /// The base-ten preferred numbers of IEC 61260-1:2014, table E.1, in a decade.
         const NAMES: [f64; 11] = [1.0, 1.25, 1.6, 2.0, 2.5, 3.15, 4.0, 5.0, 6.3, 8.0, 10.0];
         let decade = 10f64.powf(self.center_hz.log10().floor());
         let mut names = NAMES.iter().map(|name| name * decade);

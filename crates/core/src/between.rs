@@ -24,6 +24,7 @@ impl Interpolator {
     }
 
     fn new(taps: usize, phases: usize) -> Self {
+        /// Kaiser's shape for side lobes of −90 dB (J. F. Kaiser, 1974: A = 8.7 + β/0.1102).
         const BETA: f64 = 9.0;
         let half = taps as f64 / 2.0;
         let whole = bessel_i0(BETA);

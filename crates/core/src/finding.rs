@@ -132,6 +132,7 @@ pub fn merged(findings: &[Finding]) -> Vec<(&Finding, Vec<String>)> {
 /// Places in words: all of a few, the first and the number of many.
 #[must_use]
 pub fn places_text(places: &[String]) -> String {
+    /// Four fit a line.
     const MOST: usize = 4;
     match places.len() {
         0..=MOST => places.join("; "),

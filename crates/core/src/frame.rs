@@ -101,6 +101,7 @@ impl FramePlan {
         sample_rate_hz: f64,
         span_samples: u64,
     ) -> Result<Self, Error> {
+        /// No window has room for its main lobe in fewer.
         const FEWEST_SAMPLES: u64 = 16;
         if span_samples < FEWEST_SAMPLES {
             return Err(Error::TooShort { samples: span_samples, needed: FEWEST_SAMPLES });

@@ -56,6 +56,7 @@ impl Family {
 /// uncertainties come from some ten values each.
 #[must_use]
 pub fn limit_over_u(count: usize) -> f64 {
+    // See above.
     const FREEDOM: f64 = 10.0;
     Family::new(count as f64).over_u(FREEDOM)
 }

@@ -95,6 +95,7 @@ pub(crate) struct Convolver {
 impl Convolver {
     /// Plans a convolution with `kernel`, which must not be empty.
     pub(crate) fn new(kernel: &[f64]) -> Self {
+        /// Shorter convolutions spend more on their overlap than on sound.
         const SHORTEST: usize = 1 << 14;
         let length = fast_length((4 * kernel.len()).max(SHORTEST));
         let mut planner = RealFftPlanner::new();

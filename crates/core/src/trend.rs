@@ -229,6 +229,7 @@ fn fitted(points: &[TrendPoint], extra: f64) -> Option<Line> {
 const NORMAL_WITHIN_2U: f64 = 0.977_249_868;
 
 fn line(points: &[TrendPoint]) -> Option<(TrendLine, Vec<CourseValue>)> {
+    /// A parabola drawn through so many looks smooth.
     const PLACES: usize = 41;
     let freedom = points.len() as f64 - 2.0;
     // What scatters beside the uncertainties: between none and all there is.

@@ -24,6 +24,7 @@ pub(crate) struct Wavering {
 impl Wavering {
     /// Whether the sine accounts for most of the course and lasts two turns.
     pub(crate) fn is_regular(&self) -> bool {
+        /// Share of the variance that one rate takes: most of it.
         const LEAST_SHARE: f64 = 0.6;
         self.share > LEAST_SHARE && self.rate_hz * self.duration_s >= 2.0
     }
@@ -32,7 +33,9 @@ impl Wavering {
 /// Fits a line and a sine of 2.5 to 12 Hz by least squares, the rate to where most is accounted
 /// for; of a long course to its middle, since no vibrato keeps its phase for longer.
 pub(crate) fn wavering(course: &[f64], hop_s: f64) -> Wavering {
+    /// A vibrato has 4 to 8 Hz (C. E. Seashore, 1932); wider by what a take of a second resolves.
     const RATES_HZ: (f64, f64) = (2.5, 12.0);
+    /// The rate of a player changes over longer ones.
     const LONGEST_S: f64 = 8.0;
     let most = ((LONGEST_S / hop_s) as usize).max(16);
     let from = course.len().saturating_sub(most) / 2;

@@ -453,6 +453,7 @@ impl<'a> StretchReader<'a> {
 
 /// The delay near `lag` at which Σ Re(G·e^{jωτ}) is extreme, that sum, and −its second derivative.
 fn refined(cross: &[C], size: usize, lag: f64) -> (f64, f64, f64) {
+    /// Newton's method doubles its digits each step; this many are never used up.
     const STEPS: usize = 10;
     /// Half-way between two samples of white noise the curve bends little: a full step would lead
     /// astray.

@@ -109,6 +109,7 @@ pub fn difference_maps(
 /// power of noise in a frame is distributed exponentially: a tenth of the values lies below 0.105
 /// of the mean, and one in a thousand above 6.9 times the mean, 66 times as much.
 fn at_noise(map: &Spectrogram) -> impl Iterator<Item = bool> {
+    // See above.
     const QUIET_SHARE: f64 = 0.1;
     const BY_CHANCE: f32 = 66.0;
     let (rows, columns) = (map.plan.rows(), map.plan.columns);

@@ -53,6 +53,7 @@ pub(super) fn note_quantities(
 /// the nearest of the first, both taken over the fundamental, within a semitone. One that has no
 /// such keeps its own number, under `other`.
 pub(super) fn numbered_alike(a: &[Kinded], b: Vec<Kinded>) -> Vec<Kinded> {
+    /// A semitone.
     const NEAR_CENTS: f64 = 100.0;
     let value = |quantity: &Quantity| quantity.value.map(|value| value.value);
     let frequencies = |all: &[Kinded]| -> Vec<(usize, f64)> {
@@ -129,6 +130,7 @@ fn level_scatter<'a>(
     level_at_s: f64,
     frame_s: f64,
 ) -> f64 {
+    /// Enough for a scatter known to a quarter (1/√(2·11)), short beside a decay.
     const FRAMES: usize = 12;
     let Some(track) = tracks.max_by_key(|track| track.points.len()) else { return f64::NAN };
     let apart = (frame_s / track.hop_s).ceil().max(1.0) as usize;

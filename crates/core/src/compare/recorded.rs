@@ -24,8 +24,11 @@ pub struct Recorded {
 /// What stands against comparing `b` with `a`.
 #[must_use]
 pub fn comparability(a: &Recorded, b: &Recorded) -> Vec<Finding> {
+    /// Edges a quarter of an octave apart.
     const BAND_SHARE: f64 = 0.85;
+    /// Four times the noise power.
     const NOISE_DB: f64 = 6.0;
+    /// Twice as long: means over a decay no longer say the same.
     const LENGTHS: f64 = 2.0;
     let mut findings = Vec::new();
     if a.rate_hz != b.rate_hz {

@@ -121,8 +121,11 @@ impl Sums {
     ///
     /// What two sounds share moves both alike: there chance is what each has of its own.
     fn power(&self, plan: &FramePlan, shared: Option<&[f64]>) -> Power {
+        /// Once in 10¹³ does noise exceed its mean so far (e⁻³⁰).
         const STANDS_OUT: f64 = 30.0;
+        /// Of what noise would scatter.
         const STEADY: f64 = 0.1;
+        /// Bins to either side: 33 values give a mean to 17 %.
         const SMOOTHED: usize = 16;
         let frames = self.frames.max(1) as f64;
         let independent_frames = worth(plan, self.frames);
@@ -400,6 +403,7 @@ fn worth(plan: &FramePlan, frames: u64) -> f64 {
 /// What the side lobes of the power elsewhere bring into each bin at most, groups of bins taken
 /// together.
 fn leaked(mean: &[f64], plan: &FramePlan, noise_bins: f64) -> Vec<f64> {
+    /// So many are summed pair by pair in less time than a transform takes.
     const GROUPS: usize = 128;
     let size = mean.len().div_ceil(GROUPS);
     let per_bin = plan.segment() as f64 / plan.transform_size as f64;
@@ -423,6 +427,7 @@ fn leaked(mean: &[f64], plan: &FramePlan, noise_bins: f64) -> Vec<f64> {
 
 /// Whether most of what bins hold may be side lobes.
 fn is_leaked(power: &Power, bins: &[(usize, f64)]) -> bool {
+    /// A tenth of leakage moves a level by 0.4 dB.
     const ABOVE_LEAKED: f64 = 10.0;
     let sum = |values: &[f64]| bins.iter().map(|(k, share)| share * values[*k]).sum::<f64>();
     sum(&power.mean) < ABOVE_LEAKED * sum(&power.leaked)

@@ -99,6 +99,7 @@ impl Assembly<'_> {
         tracks: Vec<PartialTrack>,
         level_at: usize,
     ) -> Partials {
+        /// Attacks of struck and plucked notes are over by then.
         const SUSTAIN_AFTER_S: f64 = 0.1;
         let rate_hz = self.stretch.rate_hz;
         let partials: Vec<Partial> = measured.into_iter().map(|(partial, _)| partial).collect();
@@ -191,6 +192,7 @@ impl Assembly<'_> {
     /// all readings is taken away, in the bins to either side, by a running quarter: where a
     /// vibrato sweeps through a frame more is left than noise, but not at its turns.
     fn noise_floors(&mut self, candidates: &[Candidate]) -> Vec<NoiseFloor> {
+        /// Slots as long as a frame are independent; of nine the lower quarter is the third.
         const SLOT_S: f64 = 0.02;
         const LEAST_SLOTS: usize = 9;
         const OVER_S: f64 = 0.25;
@@ -370,6 +372,7 @@ fn loudest(candidates: &[Candidate]) -> usize {
 /// Level of a partial at a step in dB, by a straight line through the nearest points that are
 /// heard.
 pub(super) fn level_of(candidate: &Candidate, step: usize) -> f64 {
+    /// Two to either side: a line through them takes out an even fall.
     const NEAREST: usize = 5;
     let mut heard: Vec<(f64, f64)> = (candidate.points.iter().enumerate())
         .filter(|(n, _)| candidate.alive[*n])

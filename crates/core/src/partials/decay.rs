@@ -148,6 +148,7 @@ impl Partial {
 
     /// Two components: they beat where their frequencies are apart, and else decay in two stages.
     fn take_two(&mut self, both: &[Component; 2], apart: Measured, lasting_s: f64, start_s: f64) {
+        /// Four uncertainties are exceeded by chance once in 16 000.
         const APART_U: f64 = 4.0;
         const LEAST_TURNS: f64 = 0.35;
         let [strong, weak] = both;
@@ -190,6 +191,7 @@ impl Partial {
 
 /// The rate at which all partials beat, if it is the same.
 pub(super) fn common_beat(partials: &[Partial]) -> Option<f64> {
+    /// Beats of a unison grow with the number; four that are alike are no chance.
     const FEWEST: usize = 4;
     const ALIKE: f64 = 0.02;
     let rates_hz: Vec<f64> = partials.iter().filter_map(|partial| partial.beat_hz).collect();
@@ -203,6 +205,7 @@ pub(super) fn common_beat(partials: &[Partial]) -> Option<f64> {
 /// each other, and together for less than it takes to hear them beat.
 fn is_swell(both: &[Component; 2], apart: Measured, lasting_s: f64) -> bool {
     const ALIKE: f64 = 0.8;
+    /// Less than this has no second maximum to be seen.
     const TURNS_OF_A_BEAT: f64 = 0.75;
     let [a, b] = both.each_ref().map(|component| component.amplitude.norm());
     a.min(b) > ALIKE * a.max(b) && apart.value * lasting_s < TURNS_OF_A_BEAT

@@ -46,6 +46,7 @@ impl Component {
 
     /// The time to fall by 60 dB, if it falls enough to be known.
     pub(super) fn t60_s(&self, lasting_s: f64) -> Option<Measured> {
+        /// In nats: 2.6 dB.
         const LEAST_FALL: f64 = 0.3;
         let decay = self.decay_per_s;
         let is_known = decay.value > 4.0 * decay.u && decay.value * lasting_s > LEAST_FALL;
@@ -279,6 +280,7 @@ impl Points {
 
     /// Least squares by K. Levenberg's and D. Marquardt's method; the amplitudes follow the poles.
     fn fit<const P: usize>(&self, rates: [C; P]) -> Option<Fit<P>> {
+        /// What has not converged by then is given up.
         const ROUNDS: usize = 40;
         /// Of the noise that is left; it moves a pole by a hundredth of its uncertainty.
         const LEAST_GAIN: f64 = 1e-6;

@@ -66,6 +66,7 @@ impl Thread {
 
     /// Whether another track is about to cross, or has just done so.
     fn is_crossed_by(&self, other: &Self, step: usize, bin_hz: f64) -> bool {
+        /// Main lobes of the window meet at this distance.
         const NEAR_BINS: f64 = 4.5;
         /// Steps in which their distance changes by a bin, at most.
         const SOON: f64 = 60.0;
@@ -124,6 +125,7 @@ pub(super) fn follow(
 
 /// The tones of a frame: local maxima that stand out of the bins around.
 fn tones_of(reader: &FrameReader, range_hz: (f64, f64), strongest: &mut f64) -> Vec<Reading> {
+    /// Bins to either side: wide beside a main lobe, narrow beside a slope of noise.
     const AROUND: usize = 24;
     let last = reader.length() / 2;
     let powers: Vec<f64> = (0..=last as i64).map(|k| reader.power(k)).collect();

@@ -45,6 +45,7 @@ pub struct Moment {
 /// [`Error::Setting`] for times that do not rise from 0 on to an hour at most, or to what so few
 /// moments can fill.
 pub fn sound_of(moments: &[Moment], sample_rate_hz: f64) -> Result<Vec<f32>, Error> {
+    // See above.
     const LONGEST_S: f64 = 3600.0;
     const USUAL_STEPS: f64 = 4.0;
     /// A few points at a late time are no reason to make an hour of silence.
@@ -121,6 +122,7 @@ impl Sum {
     }
 
     fn piece(&self, a: &TrackPoint, b: &TrackPoint) -> Piece {
+        /// −300 dB: nothing, but with a logarithm.
         const FAINTEST: f64 = 1e-15;
         let hop = self.hop;
         let level = [a.amplitude.max(FAINTEST).ln(), b.amplitude.max(FAINTEST).ln()];

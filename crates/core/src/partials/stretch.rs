@@ -11,6 +11,7 @@ pub(super) fn stretch_of<'a>(
     pitch: &Pitch,
     note: &PitchNote,
 ) -> Stretch<'a> {
+    /// A frame of the pitch is at most this late at an onset.
     const BEFORE_S: f64 = 0.06;
     let sample = |seconds: f64| ((seconds.max(0.0) * rate_hz) as usize).min(sound.len());
     let before = pitch.notes.iter().rfind(|other| other.end_s <= note.start_s + 1e-9);

@@ -567,6 +567,7 @@ struct Lobe {
 
 impl Lobe {
     fn new(frames: &FramePlan) -> Self {
+        /// Steps of a bin; between them the table is read by a straight line.
         const STEPS: i32 = 64;
         let bins = frames.segment() as f64 / frames.transform_size as f64;
         let log_power = |x: f64| 2.0 * frames.window.response(x * bins).abs().max(1e-7).ln();
@@ -643,6 +644,7 @@ impl Spectrogram {
     /// column but for as many as a click can fill. `None` for silence.
     #[must_use]
     pub fn usual_range_db(&self) -> Option<(f64, f64)> {
+        /// A picture over more shows the converter, over less no decay.
         const DEEPEST_DB: f64 = 100.0;
         const SHALLOWEST_DB: f64 = 40.0;
         let rows = self.plan.rows();

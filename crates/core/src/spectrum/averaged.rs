@@ -414,6 +414,7 @@ impl QuartileRatios {
     /// The median of n independent values of an exponential distribution is ln 2 + 1/(2n + 1.26) on
     /// average, to 0.3 %, rather than ln 2.
     fn new(noise_shape: f64, independent: f64) -> Self {
+        /// Shapes grow by a sixth each; between them the table is read by a straight line.
         const STEPS: i32 = 24;
         let entry = |step: i32| {
             let shape = noise_shape * 40f64.powf(f64::from(step) / f64::from(STEPS));

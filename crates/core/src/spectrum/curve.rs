@@ -135,6 +135,7 @@ pub fn thinned(
     points: impl IntoIterator<Item = (f64, f64)>,
     per_octave: u32,
 ) -> impl Iterator<Item = (f64, f64)> {
+    /// The lower end of the audio range.
     const LOWEST_HZ: f64 = 20.0;
     let mut kept: Vec<(f64, f64)> = Vec::new();
     let mut last = f64::NEG_INFINITY;

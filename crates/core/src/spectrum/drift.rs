@@ -12,6 +12,7 @@ use super::floor::varying_share;
 use crate::frame::FramePlan;
 use crate::units::db_from_power;
 
+/// A course that can be read from a sentence.
 const MOST_STRETCHES: u64 = 16;
 /// Chance of a false alarm over all bands and stretches.
 const FALSE_ALARM: f64 = 1e-3;

@@ -88,6 +88,7 @@ pub(crate) fn noise_threshold(independent_frames: f64, probability: f64) -> f64 
 /// power P − F, F being the floor, 1 − (1 − F/P)². Below thirty times the floor a bin is taken to
 /// hold noise.
 pub(crate) fn varying_share(power: f64, floor: f64) -> f64 {
+    // See above.
     const TONE_RATIO: f64 = 30.0;
     if power > TONE_RATIO * floor { 1.0 - (1.0 - floor / power).powi(2) } else { 1.0 }
 }

@@ -678,6 +678,7 @@ impl TonePass {
 
     /// Peaks that are too wide for one tone.
     fn merged_finding(&self, peaks: &[Peak]) -> Option<Finding> {
+        /// Over the width of the window, which a steady tone has.
         const WIDEST: f64 = 1.2;
         let resolution_hz = self.plan.resolution_hz(self.sample_rate_hz);
         let wide = |peak: &&Peak| {

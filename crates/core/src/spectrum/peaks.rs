@@ -349,6 +349,7 @@ struct LobePoint {
 impl LobeFit {
     /// One Gauss–Newton step on `points` of (offset from bin k, power re bin k).
     fn improved(&self, points: &[(f64, f64)], window: &Window) -> Self {
+        /// In bins; the error of the central difference is its square.
         const STEP: f64 = 1e-3;
         let log_shape = |x: f64| 2.0 * window.response(x).abs().max(1e-12).ln();
         // Columns: weight, residual, slope of ln P with the offset.

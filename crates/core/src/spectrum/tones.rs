@@ -106,6 +106,7 @@ impl ToneFit {
         span_samples: u64,
         segment: usize,
     ) -> Option<Self> {
+        /// A block must hold a sum and a slope.
         const SHORTEST_BLOCK: u64 = 4;
         let blocks = (4 * span_samples / segment as u64).clamp(*BLOCKS.start(), *BLOCKS.end());
         let block = span_samples / blocks / 2 * 2;
@@ -408,6 +409,7 @@ fn moments(own: &[C], offset: f64) -> (C, C, C) {
 /// Offset in radians per block, at most `reach`, at which the periodogram of the block sums is
 /// greatest.
 fn strongest_offset(own: &[C], reach: f64) -> f64 {
+    /// A maximum is met within an eighth of a bin, where Newton's method holds.
     const PADDING: usize = 4;
     let mut padded = own.to_vec();
     padded.resize(PADDING * own.len(), C::default());

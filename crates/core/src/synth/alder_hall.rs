@@ -304,6 +304,7 @@ pub const SEAT_GAIN: f64 = 0.28;
 /// duller, by another clock.
 #[must_use]
 pub fn harp_from_the_seat(sample_rate_hz: f64, duration_s: f64) -> Vec<f64> {
+    /// A dull seat: a low-pass of first order.
     const DULL_HZ: f64 = 5000.0;
     let rate_hz = sample_rate_hz * (1.0 + SEAT_CLOCK);
     let mut sound = white_noise(37, HALL_NOISE, (duration_s * sample_rate_hz) as usize);

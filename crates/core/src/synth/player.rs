@@ -210,6 +210,7 @@ struct PinkNoise {
 
 impl PinkNoise {
     fn new(rms: f64, sample_rate_hz: f64, random: ChaCha8Rng) -> Self {
+        /// Below this the noise is white, so that its power is finite.
         const LOWEST_HZ: f64 = 10.0;
         // A resolution of a fifth of the lowest frequency.
         let length = ((5.0 * sample_rate_hz / LOWEST_HZ) as usize).next_power_of_two();

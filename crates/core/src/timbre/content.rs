@@ -244,6 +244,7 @@ pub(super) fn content(
 
 /// The noise of each octave band, and its share beside lines of given frequency and power.
 fn noise_bands(powers: &MeanPowers, lines: &[(f64, f64)], rate_hz: f64) -> Vec<NoiseBand> {
+    /// The octave bands of the audio range (IEC 61260-1).
     const RANGE_HZ: (f64, f64) = (31.5, 16_000.0);
     let mut edges_hz: Vec<f64> = vec![0.0];
     edges_hz.extend((1..powers.gaps.len()).map(|n| n as f64 * powers.f0_hz));
@@ -271,6 +272,7 @@ fn noise_bands(powers: &MeanPowers, lines: &[(f64, f64)], rate_hz: f64) -> Vec<N
 /// Maxima of the levels of the harmonics that stand 6 dB above the valleys to either side; a dip of
 /// one harmonic, as where a string is plucked, is no valley.
 fn envelope_regions(harmonics: &[Harmonic]) -> Vec<EnvelopeRegion> {
+    // See above.
     const LEAST_PROMINENCE_DB: f64 = 6.0;
     let levels: Vec<f64> = harmonics.iter().map(|harmonic| harmonic.level_db).collect();
     let count = levels.len();

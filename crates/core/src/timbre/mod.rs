@@ -309,6 +309,7 @@ struct NoteOf {
 
 impl NoteOf {
     fn new(found: Partials, pitch: &Pitch, rate_hz: f64, start_s: f64) -> Self {
+        /// As many as a note of 10 Hz has up to 20 kHz.
         const MOST: usize = 2000;
         let f0_hz = found.f0_hz.unwrap_or(Measured::new(f64::NAN, f64::NAN));
         let b = found.inharmonicity.map_or(0.0, |b| b.value.max(0.0));
@@ -478,6 +479,7 @@ impl Measurement<'_> {
 
     /// The level of the note, or of all, with what is before it, which shows how quiet it was.
     fn level(&self, note: Option<&NoteOf>) -> Level {
+        /// Room for a level of the noise.
         const BEFORE_S: f64 = 0.3;
         let place = |time_s: f64| ((time_s.max(0.0) * self.rate_hz) as usize).min(self.sound.len());
         let Some(note) = note else {
@@ -490,6 +492,7 @@ impl Measurement<'_> {
 
     /// When the sound begins, is steady, and ends.
     fn times(&self, note: Option<&NoteOf>, level: &Level) -> Times {
+        /// A sustained sound swells and fades by less within a tone.
         const SUSTAIN_DB: f64 = 12.0;
         const ENDS_AT_ONCE_S: f64 = 0.25;
         const STEADY_DB: f64 = 1.0;

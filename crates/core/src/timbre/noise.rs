@@ -303,6 +303,7 @@ impl Pace {
     /// fundamental stood still would be as far as this one; `None` where that is as time runs
     /// anyway.
     fn times_s(&self, length: usize, rate_hz: f64) -> Option<Vec<f64>> {
+        /// 0.7° of phase at a tenth of the sample rate.
         const STILL_SAMPLES: f64 = 0.02;
         if self.course.is_empty() {
             return None;

@@ -172,6 +172,7 @@ impl FrameSpectrum {
     /// Density in third-octave bands: middle, and the power of a bin, such that its logarithm is
     /// right in the mean of noise.
     pub(super) fn third_octaves(&self) -> Vec<(f64, f64)> {
+        /// Fewer have no shape.
         const FEWEST_BINS: usize = 9;
         // Bins of noise that are independent under this window.
         let independent = self.window.len() as f64 / (1.5 * self.transform.length() as f64);

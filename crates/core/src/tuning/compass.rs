@@ -73,7 +73,9 @@ impl Compass {
     }
 
     fn of_terms(values: &[NoteValue], terms: usize, (lowest, highest): (i32, i32)) -> Option<Self> {
+        /// Reweighting settles within ten rounds.
         const ROUNDS: usize = 40;
+        /// Tukey's biweight with 95 % efficiency for normal noise (Holland and Welsch, 1977).
         const CUT: f64 = 4.685;
         /// The biweight lets a normal scatter appear smaller by this.
         const OF_NORMAL: f64 = 1.086;
@@ -179,6 +181,7 @@ impl Compass {
     /// Whether a note is an outlier: beyond four times the scatter and what is not known of the
     /// curve there, as at the ends, where one note less leaves it open; and at least by so much.
     pub(super) fn is_apart(&self, value: &NoteValue, least: f64) -> bool {
+        /// Of normal noise one in 16 000 lies farther off.
         const SCATTERS: f64 = 4.0;
         let off = (value.value - self.at(value.note)).abs();
         let usual = self.scatter.hypot(value.u).hypot(self.u_at(value.note));

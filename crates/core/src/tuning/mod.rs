@@ -315,6 +315,7 @@ fn signed(value: f64, decimals: usize) -> String {
 }
 
 fn findings(notes: &[TunedNote]) -> Vec<Finding> {
+    /// Half-way to the next note.
     const FAR_CENTS: f64 = 50.0;
     let mut findings = Vec::new();
     let list = |chosen: Vec<&TunedNote>, of: &dyn Fn(&TunedNote) -> String| {
@@ -397,6 +398,7 @@ pub fn against_targets(
     to: usize,
     targets: &[f64],
 ) -> Option<(Measured, Vec<TargetReading>)> {
+    /// Pitch standards from 392 Hz to 466 Hz lie within three semitones.
     const FARTHEST_CENTS: f64 = 300.0;
     let measured = |n: usize| {
         let partial = &found.partials[n];

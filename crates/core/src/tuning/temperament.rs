@@ -45,6 +45,7 @@ impl Temperament {
     ///
     /// [`Error::Setting`] for a name that is not known.
     pub fn named(name: &str, root: usize) -> Result<Self, Error> {
+        /// G♯, in degrees over C: where meantone is usually left open.
         const WOLF: usize = 8;
         // What each fifth is narrowed by, from C–G round to F–C.
         let narrowed = |fifths: &[usize], by: f64| {
