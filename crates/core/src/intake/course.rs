@@ -5,7 +5,7 @@ use std::collections::VecDeque;
 use serde::Serialize;
 
 use super::grain::{Totals, grain_length};
-use crate::onsets::{FALL_BETWEEN_DB, NOTHING_DB, Onset, OnsetFinder, RISE_S};
+use crate::onsets::{NOTHING_DB, OnsetFinder};
 use crate::units::{amplitude_from_db, db_from_power};
 
 /// Blocks over which an energy is taken for a region.
@@ -22,6 +22,10 @@ const STORED_STEP_DB: f64 = 0.5;
 const STORED_LOWEST_DB: f64 = -127.0;
 /// By how much an onset must stand out of the noise.
 const ONSET_OVER_NOISE_DB: f64 = 8.0;
+/// An onset lies so near to the start of its region, and a second rise of the same needs a fall by
+/// so much before it.
+const RISE_S: f64 = 0.02;
+const FALL_BETWEEN_DB: f64 = 3.0;
 
 /// A stretch of time in which something sounds.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize)]
@@ -56,7 +60,7 @@ pub struct Course {
 /// **Onsets.** Where one of the three rises, see [`OnsetFinder`].
 ///
 /// Only a byte for each 5 ms is kept: 0.7 MB an hour.
-#[derive(Debug, Clone)]
+#[derive(Clone)]
 pub(super) struct CourseMeter {
     sample_rate_hz: f64,
     first_sample: u64,
@@ -83,8 +87,23 @@ impl CourseMeter {
             blocks: 0,
             recent: VecDeque::new(),
             stored: Vec::new(),
-            onsets: OnsetFinder::new(block as f64 / sample_rate_hz),
+            onsets: OnsetFinder::new(sample_rate_hz),
         }
+    }
+
+    /// Takes the next samples of all channels.
+    pub(super) fn hear<S: AsRef<[f32]>>(&mut self, channels: &[S]) {
+        // Weights that differ: no two channels cancel each other.
+        const GOLDEN: f32 = 0.618;
+        let Some(first) = channels.first() else { return };
+        let mut mixed = first.as_ref().to_vec();
+        for (n, channel) in channels.iter().enumerate().skip(1) {
+            let weight = 0.5 + 0.5 * (n as f32 * GOLDEN).fract();
+            for (sum, x) in mixed.iter_mut().zip(channel.as_ref()) {
+                *sum += weight * x;
+            }
+        }
+        self.onsets.push(&mixed);
     }
 
     /// Takes the totals of the next grain of a channel; all channels in turn.
@@ -111,7 +130,6 @@ impl CourseMeter {
             let mean = self.recent.iter().sum::<f64>() / self.recent.len() as f64;
             self.stored.push(code(db_from_power(2.0 * mean)));
         }
-        self.onsets.push(powers);
         self.energies = [0.0; 3];
     }
 
@@ -130,12 +148,12 @@ impl CourseMeter {
         if let Some(last) = regions.last_mut().filter(|_| is_cut_off) {
             last.end_s = end_s;
         }
-        let found: Vec<Onset> = self.onsets.finish();
+        let found = self.onsets.finish();
         let least = amplitude_from_db(noise_db + ONSET_OVER_NOISE_DB).powi(2);
-        let loud = found.iter().filter(|onset| onset.power > least);
+        let loud = found.iter().filter(|onset| onset.is_certain() && onset.power > least);
         // What begins just before the end is the cut.
         let found_s: Vec<f64> = loud
-            .map(|onset| onset.block as f64 * block_s)
+            .map(|onset| onset.time_s)
             .filter(|time_s| *time_s < end_s - RISE_S)
             .collect();
         let onsets_s = onsets_in(&regions, &found_s, &self.stored, step_s, noise_db);
@@ -247,7 +265,10 @@ mod tests {
         let mut grains = Grains::new(RATE, 1);
         samples
             .chunks(4001)
-            .for_each(|block| grains.push(&[block], |n, grain| meter.take(n, &grain.totals)));
+            .for_each(|block| {
+                meter.hear(&[block]);
+                grains.push(&[block], |n, grain| meter.take(n, &grain.totals));
+            });
         meter.finish(samples.len() as u64, Some(db_from_power(2.0 * noise_rms * noise_rms)))
     }
 

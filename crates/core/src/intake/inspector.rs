@@ -304,6 +304,7 @@ impl LevelInspector {
     /// Takes the next samples of all channels.
     pub fn push(&mut self, channels: &[Vec<f32>]) {
         self.samples += channels.first().map_or(0, Vec::len) as u64;
+        self.course.hear(channels);
         self.grains.push(channels, |n, grain| {
             self.gauges[n].take(grain);
             self.true_peaks[n].take(grain);

@@ -6,17 +6,14 @@ use crate::units::cents_between;
 
 /// The power of the sound in short blocks, which knows better than long frames when a note begins
 /// and ends.
-#[derive(Debug, Clone)]
+#[derive(Clone)]
 pub(super) struct PowerCourse {
     block: usize,
     block_s: f64,
     powers: Vec<f32>,
-    /// Squares of the samples of the block that is being filled, of their differences, and of these
-    /// again.
-    sums: [f64; 3],
+    /// Squares of the samples of the block that is being filled.
+    sum: f64,
     filled: usize,
-    /// The last sample, and its difference from the one before.
-    last: [f32; 2],
     onsets: OnsetFinder,
 }
 
@@ -25,41 +22,25 @@ impl PowerCourse {
         const BLOCK_S: f64 = 0.0025;
         let block = ((BLOCK_S * sample_rate_hz) as usize).max(1);
         let block_s = block as f64 / sample_rate_hz;
-        let onsets = OnsetFinder::new(block_s);
-        let (sums, filled, last) = ([0.0; 3], 0, [0.0; 2]);
-        Self { block, block_s, powers: Vec::new(), sums, filled, last, onsets }
+        let onsets = OnsetFinder::new(sample_rate_hz);
+        Self { block, block_s, powers: Vec::new(), sum: 0.0, filled: 0, onsets }
     }
 
     pub(super) fn push(&mut self, samples: &[f32]) {
+        self.onsets.push(samples);
         for x in samples {
-            let first = x - self.last[0];
-            let second = first - self.last[1];
-            self.last = [*x, first];
-            for (sum, value) in self.sums.iter_mut().zip([*x, first, second]) {
-                *sum += f64::from(value * value);
-            }
+            self.sum += f64::from(x * x);
             self.filled += 1;
             if self.filled == self.block {
-                let means = self.sums.map(|sum| sum / self.block as f64);
-                self.powers.push(means[0] as f32);
-                self.onsets.push(means);
-                (self.sums, self.filled) = ([0.0; 3], 0);
+                self.powers.push((self.sum / self.block as f64) as f32);
+                (self.sum, self.filled) = (0.0, 0);
             }
         }
     }
 
-    /// When something is struck anew while it sounds, in seconds from the first sample: an onset
-    /// after which there is more than before it. A click leaves no more.
-    pub(super) fn strikes_s(&self) -> Vec<f64> {
-        const MORE: f64 = 1.6;
-        const APART_S: f64 = 0.03;
-        const OVER_S: f64 = 0.03;
-        let is_strike = |time_s: &f64| {
-            let [before, after] = [-APART_S, APART_S].map(|s| self.around(time_s + s, OVER_S));
-            after > MORE * before
-        };
-        let time_s = |onset: Onset| onset.block as f64 * self.block_s;
-        self.onsets.clone().finish().into_iter().map(time_s).filter(is_strike).collect()
+    /// When something may begin.
+    pub(super) fn onsets(&self) -> Vec<Onset> {
+        self.onsets.clone().finish()
     }
 
     /// Mean power over a time around another.

@@ -290,10 +290,11 @@ impl PitchTracker {
         self.path.finish(&mut self.settled);
         self.take_settled();
         self.course.trim(&mut self.track, self.start_s, self.hop_s);
-        let onsets_s: Vec<f64> =
-            self.course.strikes_s().into_iter().map(|time_s| self.start_s + time_s).collect();
-        let notes =
-            notes::notes(&mut self.track, &onsets_s, self.hop_s, self.settings.reference_hz);
+        let mut onsets = self.course.onsets();
+        for onset in &mut onsets {
+            onset.time_s += self.start_s;
+        }
+        let notes = notes::notes(&mut self.track, &onsets, self.hop_s, self.settings.reference_hz);
         Pitch { hop_s: self.hop_s, track: self.track, notes }
     }
 }

@@ -6,6 +6,7 @@ use serde::Serialize;
 
 use super::{Basis, PitchPoint};
 use crate::measured::Measured;
+use crate::onsets::Onset;
 use crate::quantity::{Field, Unit};
 use crate::units::{Note, cents_between};
 use crate::wavering::{Wavering, wavering};
@@ -122,16 +123,38 @@ const SHORTEST_S: f64 = 0.04;
 /// seconds.
 const LEAP_CENTS: f64 = 70.0;
 const BESIDE_S: f64 = 0.04;
+/// A leap belongs to an onset so near, in seconds: frames hear a note before and after it begins.
+const OF_ONSET_S: f64 = 0.08;
+/// The least that must be new, and stay, where the fundamental leaps, in nats: a slur brings new
+/// partials, however softly.
+const SLUR_NOVELTY: f32 = 0.6;
+const SLUR_PERSISTENCE: f32 = 1.2;
+/// A note goes on after a silence no longer than this, in seconds: beating partials may all be gone
+/// for as long.
+const LONGEST_GAP_S: f64 = 1.0;
+/// What begins without an onset so far below the note beside it is hum, rumble or a remainder, and
+/// no note; as a ratio of powers, 30 dB.
+const BACKGROUND: f64 = 1e-3;
 
-/// The notes of a track; where something is struck anew another begins. Stretches too short to be
-/// notes are made unvoiced.
+/// A note as a range of frames.
+#[derive(Debug, Clone, Copy)]
+struct Piece {
+    from: usize,
+    to: usize,
+    /// Whether an onset or a slur begins it.
+    has_onset: bool,
+}
+
+/// The notes of a track. A note begins at an onset, where the fundamental leaps and something is
+/// new, or where a sound swells out of silence; all else is one note that goes on. Stretches that
+/// are no notes are made unvoiced.
 pub(super) fn notes(
     track: &mut [PitchPoint],
-    strikes_s: &[f64],
+    onsets: &[Onset],
     hop_s: f64,
     reference_hz: f64,
 ) -> Vec<PitchNote> {
-    let mut notes = Vec::new();
+    let mut pieces: Vec<Piece> = Vec::new();
     let mut start = 0;
     while start < track.len() {
         let end = start + track[start..].iter().take_while(|point| point.voiced).count();
@@ -139,48 +162,136 @@ pub(super) fn notes(
             start += 1;
             continue;
         }
-        if (end - start) as f64 * hop_s < SHORTEST_S {
-            for point in &mut track[start..end] {
-                point.make_unvoiced();
-            }
-        } else {
-            for (from, to) in pieces(&track[start..end], strikes_s, hop_s) {
-                notes.extend(note(&track[start + from..start + to], hop_s, reference_hz));
+        for piece in pieces_of(track, start..end, onsets, hop_s) {
+            let is_same = |before: &&mut Piece| {
+                let gap_s = (piece.from - before.to) as f64 * hop_s;
+                let cents = cents_between(
+                    middle_hz(&track[before.from..before.to]),
+                    middle_hz(&track[piece.from..piece.to]),
+                );
+                !piece.has_onset && gap_s < LONGEST_GAP_S && cents.abs() < LEAP_CENTS
+            };
+            match pieces.last_mut().filter(is_same) {
+                Some(before) => before.to = piece.to,
+                None => pieces.push(piece),
             }
         }
         start = end;
     }
+    let powers: Vec<f64> = pieces.iter().map(|p| loudest(&track[p.from..p.to])).collect();
+    let mut notes = Vec::new();
+    for (n, piece) in pieces.iter().enumerate() {
+        let beside = [n.checked_sub(1), Some(n + 1)].into_iter().flatten();
+        let beside = beside.filter_map(|n| powers.get(n)).copied().fold(0.0, f64::max);
+        let is_short = (piece.to - piece.from) as f64 * hop_s < SHORTEST_S;
+        let frames = &mut track[piece.from..piece.to];
+        if is_short || (!piece.has_onset && powers[n] < BACKGROUND * beside) {
+            frames.iter_mut().for_each(PitchPoint::make_unvoiced);
+        } else {
+            let voiced: Vec<PitchPoint> = frames.iter().filter(|p| p.voiced).copied().collect();
+            notes.extend(note(&voiced, hop_s, reference_hz));
+        }
+    }
     notes
 }
 
-/// Where a voiced stretch leaps or is struck anew: its pieces by first and last frame.
-fn pieces(stretch: &[PitchPoint], strikes_s: &[f64], hop_s: f64) -> Vec<(usize, usize)> {
-    let hz: Vec<f64> = stretch.iter().filter_map(|point| point.f0_hz).collect();
-    let beside = ((BESIDE_S / hop_s).round() as usize).max(1);
-    let mut pieces = Vec::new();
-    let mut from = 0;
-    let mut n = beside;
-    while n + beside <= hz.len() {
-        let before = median(hz[n.saturating_sub(beside).max(from)..n].to_vec());
-        let after = median(hz[n..n + beside].to_vec());
-        let step = cents_between(hz[n - 1], hz[n]).abs();
-        let is_leap = cents_between(before, after).abs() > LEAP_CENTS && step > 0.5 * LEAP_CENTS;
-        let times_s = stretch[n - 1].time_s..stretch[n].time_s;
-        let after = strikes_s.partition_point(|time_s| *time_s < times_s.start);
-        // Frames hear a note half their length before it begins.
-        let ahead_s = stretch[n].basis.map_or(0.0, |basis| 0.6 * f64::from(basis.frame_s));
-        let is_struck = strikes_s.get(after).is_some_and(|time_s| times_s.contains(time_s))
-            && (n - from) as f64 * hop_s > ahead_s;
-        if is_leap || is_struck {
-            pieces.push((from, n));
-            from = n;
-            n += beside;
-        } else {
-            n += 1;
+/// Median of the fundamental.
+fn middle_hz(frames: &[PitchPoint]) -> f64 {
+    median(frames.iter().filter_map(|point| point.f0_hz).collect())
+}
+
+/// The greatest power of frames.
+fn loudest(frames: &[PitchPoint]) -> f64 {
+    let powers = frames.iter().filter_map(|point| point.basis);
+    powers.map(|basis| f64::from(basis.power)).fold(0.0, f64::max)
+}
+
+/// The notes of a voiced stretch. Frames between a leap and the onset that it belongs to are read
+/// anew.
+fn pieces_of(
+    track: &mut [PitchPoint],
+    stretch: std::ops::Range<usize>,
+    onsets: &[Onset],
+    hop_s: f64,
+) -> Vec<Piece> {
+    let (from, to) = (stretch.start, stretch.end);
+    let first_s = track[from].time_s;
+    let frame_of = |time_s: f64| from as f64 + (time_s - first_s) / hop_s;
+    let near = {
+        let begin = onsets.partition_point(|o| o.time_s < first_s - OF_ONSET_S);
+        let end = onsets.partition_point(|o| o.time_s < track[to - 1].time_s + OF_ONSET_S);
+        &onsets[begin..end]
+    };
+    let mut begins: Vec<(usize, bool)> = vec![(from, false)];
+    // What is struck or plucked.
+    for onset in near.iter().filter(|onset| onset.is_certain()) {
+        let place = frame_of(onset.time_s).ceil().max(from as f64) as usize;
+        let (last, _) = begins[begins.len() - 1];
+        let ahead_s = track[last].basis.map_or(0.0, |basis| 0.6 * f64::from(basis.frame_s));
+        let is_first = begins.len() == 1 && (place - from) as f64 * hop_s < ahead_s + BESIDE_S;
+        if place >= to {
+            continue;
+        }
+        if is_first {
+            // Frames heard the first note before it began.
+            for point in &mut track[from..place] {
+                point.make_unvoiced();
+            }
+            begins[0] = (place, true);
+        } else if (place - last) as f64 * hop_s >= SHORTEST_S {
+            begins.push((place, true));
         }
     }
-    pieces.push((from, hz.len()));
+    let mut pieces = Vec::new();
+    for (n, (begin, has_onset)) in begins.iter().enumerate() {
+        let end = begins.get(n + 1).map_or(to, |(next, _)| *next);
+        slurs(track, (*begin, end, *has_onset), near, hop_s, &mut pieces);
+    }
     pieces
+}
+
+/// Splits what begins with one onset where the fundamental leaps.
+fn slurs(
+    track: &mut [PitchPoint],
+    (begin, end, has_onset): (usize, usize, bool),
+    onsets: &[Onset],
+    hop_s: f64,
+    pieces: &mut Vec<Piece>,
+) {
+    let beside = ((BESIDE_S / hop_s).round() as usize).max(1);
+    let mut piece = Piece { from: begin, to: end, has_onset };
+    let mut n = begin + beside;
+    while n + beside <= end {
+        let hz = |range: std::ops::Range<usize>| middle_hz(&track[range]);
+        let (before, after) = (hz(n.saturating_sub(beside).max(piece.from)..n), hz(n..n + beside));
+        let step = track[n - 1].f0_hz.zip(track[n].f0_hz);
+        let step = step.map_or(0.0, |(a, b)| cents_between(a, b).abs());
+        let is_leap = cents_between(before, after).abs() > LEAP_CENTS && step > 0.5 * LEAP_CENTS;
+        if !is_leap {
+            n += 1;
+            continue;
+        }
+        let time_s = 0.5 * (track[n - 1].time_s + track[n].time_s);
+        let is_near = |onset: &&Onset| {
+            (onset.time_s - time_s).abs() < OF_ONSET_S
+                && onset.novelty > SLUR_NOVELTY
+                && onset.persistence > SLUR_PERSISTENCE
+        };
+        let of_onset = onsets.iter().filter(is_near).max_by(|a, b| a.novelty.total_cmp(&b.novelty));
+        let since_begin_s = (n - piece.from) as f64 * hop_s;
+        if piece.has_onset && since_begin_s < OF_ONSET_S {
+            // The frames were still full of the note before.
+            let held = track[n].held();
+            for point in &mut track[piece.from..n] {
+                *point = PitchPoint { time_s: point.time_s, ..held };
+            }
+        } else if of_onset.is_some() {
+            pieces.push(Piece { to: n, ..piece });
+            piece = Piece { from: n, to: end, has_onset: true };
+        }
+        n += beside;
+    }
+    pieces.push(piece);
 }
 
 fn median(mut values: Vec<f64>) -> f64 {
