@@ -83,10 +83,17 @@ pub(crate) struct Onset {
 }
 
 impl Onset {
-    /// Whether it is an onset on its own evidence: a bell's beats, breath, hum and knocks are not,
-    /// whatever else speaks for it.
+    /// Whether it is an onset on its own evidence. Of recorded single notes, beats, breath, hum,
+    /// rumble and crossfades reach less once in ten minutes; what is softer than the note that
+    /// still sounds is new in few bands, but stays.
     pub(crate) fn is_certain(&self) -> bool {
-        self.novelty > 1.75 && self.persistence > 1.6
+        (self.novelty > 1.7 && self.persistence > 3.0)
+            || (self.novelty > 1.4 && self.persistence > 8.0)
+    }
+
+    /// Whether it can be a slur, if the fundamental changes too: new partials come in softly.
+    pub(crate) fn is_slur(&self) -> bool {
+        self.novelty > LEAST_NOVELTY && self.persistence > 1.2
     }
 }
 
@@ -207,6 +214,11 @@ impl OnsetFinder {
             self.samples.drain(..self.hop);
             self.read_frame();
         }
+    }
+
+    /// What was found so far, in the order of time.
+    pub(crate) fn found(&self) -> &[Onset] {
+        &self.found
     }
 
     /// What was found, in the order of time.

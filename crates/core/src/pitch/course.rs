@@ -1,6 +1,7 @@
 //! When the sound begins and ends, which long frames do not show.
 
 use super::PitchPoint;
+use super::notes::OF_ONSET_S;
 use crate::onsets::{Onset, OnsetFinder};
 use crate::units::cents_between;
 
@@ -38,13 +39,20 @@ impl PowerCourse {
         }
     }
 
+    /// Whether something may begin or be slurred near a time in seconds from the first sample.
+    pub(super) fn is_new(&self, time_s: f64) -> bool {
+        let near = self.onsets.found().iter().rev();
+        near.take_while(|onset| onset.time_s > time_s - OF_ONSET_S)
+            .any(|onset| onset.time_s < time_s + OF_ONSET_S && onset.is_slur())
+    }
+
     /// When something may begin.
     pub(super) fn onsets(&self) -> Vec<Onset> {
         self.onsets.clone().finish()
     }
 
     /// Mean power over a time around another.
-    fn around(&self, time_s: f64, over_s: f64) -> f64 {
+    pub(super) fn around(&self, time_s: f64, over_s: f64) -> f64 {
         let at = |time_s: f64| {
             ((time_s / self.block_s).max(0.0).round() as usize).min(self.powers.len())
         };

@@ -46,6 +46,8 @@ pub use candidates::Candidate;
 pub use evidence::{Evidence, evidence};
 pub use notes::{PitchNote, Rival, VibratoFigures};
 
+use std::collections::VecDeque;
+
 use candidates::FrameReader;
 use course::PowerCourse;
 use levels::Levels;
@@ -167,10 +169,24 @@ impl PitchPoint {
         Self { f0_hz_u: self.f0_hz_u.map(|u| 3.0 * u), confidence: 0.5 * self.confidence, ..*self }
     }
 
+    /// The same tones as a series of so many times the fundamental.
+    fn times(&self, by: f64) -> Self {
+        Self {
+            f0_hz: self.f0_hz.map(|hz| by * hz),
+            f0_hz_u: self.f0_hz_u.map(|u| by * u),
+            ..*self
+        }
+    }
+
     fn make_unvoiced(&mut self) {
         (self.f0_hz, self.f0_hz_u, self.basis, self.voiced) = (None, None, None, false);
     }
 }
+
+/// Time over which the level of a sound is taken to see it swell, in seconds.
+const LEVEL_S: f64 = 0.1;
+/// Something new is found so long after it has begun, and frames hear it so long before, in seconds.
+const WAITING_S: f64 = 0.18;
 
 /// What was found.
 #[derive(Debug, Clone, PartialEq, Serialize)]
@@ -210,6 +226,8 @@ pub struct PitchTracker {
     start_s: f64,
     levels: Levels,
     reader: FrameReader,
+    /// Readings of frames near which something new may still be found.
+    waiting: VecDeque<Vec<Candidate>>,
     path: PathFinder,
     settled: Vec<Settled>,
     track: Vec<PitchPoint>,
@@ -236,6 +254,7 @@ impl PitchTracker {
             hop_s,
             start_s,
             levels,
+            waiting: VecDeque::new(),
             path: PathFinder::new(hop_s),
             settled: Vec::new(),
             track: Vec::new(),
@@ -269,10 +288,22 @@ impl PitchTracker {
             if let Some(expected_hz) = self.settings.expected_hz {
                 prefer(&mut candidates, expected_hz);
             }
-            self.path.push(candidates, &mut self.settled);
+            self.waiting.push_back(candidates);
             self.frames += 1;
-            self.take_settled();
+            let heard = (WAITING_S / self.hop_s).ceil() as usize;
+            self.join(heard);
         }
+    }
+
+    /// Leads the path through all waiting frames but so many.
+    fn join(&mut self, but: usize) {
+        while self.waiting.len() > but {
+            let Some(candidates) = self.waiting.pop_front() else { return };
+            let number = self.frames - 1 - self.waiting.len() as u64;
+            let is_new = self.course.is_new(number as f64 * self.hop_s);
+            self.path.push(candidates, is_new, &mut self.settled);
+        }
+        self.take_settled();
     }
 
     fn take_settled(&mut self) {
@@ -287,14 +318,19 @@ impl PitchTracker {
     pub fn finish(mut self) -> Pitch {
         self.levels.end();
         self.read_frames();
+        self.join(0);
         self.path.finish(&mut self.settled);
         self.take_settled();
         self.course.trim(&mut self.track, self.start_s, self.hop_s);
         let mut onsets = self.course.onsets();
+        if std::env::var("ONS").is_ok() { for o in &onsets { if o.novelty>1.2 {eprintln!("{:.3} {:.2} {:.2} {}", o.time_s,o.novelty,o.persistence,if o.is_certain(){"*"}else{""});} } }
         for onset in &mut onsets {
             onset.time_s += self.start_s;
         }
-        let notes = notes::notes(&mut self.track, &onsets, self.hop_s, self.settings.reference_hz);
+        let level = |time_s: f64| self.course.around(time_s - self.start_s, LEVEL_S);
+        let runs = notes::runs(&self.track, &onsets, self.hop_s);
+        let notes =
+            notes::notes(&mut self.track, runs, level, self.hop_s, self.settings.reference_hz);
         Pitch { hop_s: self.hop_s, track: self.track, notes }
     }
 }

@@ -119,179 +119,228 @@ pub struct Rival {
 
 /// A stretch shorter than this is no note but an accident, in seconds.
 const SHORTEST_S: f64 = 0.04;
-/// A leap by so much ends a note, in cents: between the medians of so long before and after, in
+/// A leap by so much ends a run, in cents: between the medians of so long before and after, in
 /// seconds.
 const LEAP_CENTS: f64 = 70.0;
 const BESIDE_S: f64 = 0.04;
 /// A leap belongs to an onset so near, in seconds: frames hear a note before and after it begins.
-const OF_ONSET_S: f64 = 0.08;
-/// The least that must be new, and stay, where the fundamental leaps, in nats: a slur brings new
-/// partials, however softly.
-const SLUR_NOVELTY: f32 = 0.6;
-const SLUR_PERSISTENCE: f32 = 1.2;
+pub(super) const OF_ONSET_S: f64 = 0.08;
 /// A note goes on after a silence no longer than this, in seconds: beating partials may all be gone
 /// for as long.
 const LONGEST_GAP_S: f64 = 1.0;
+/// A reading is that of the note an octave or more off if it lies so near to that, in cents.
+const OF_SERIES_CENTS: f64 = 50.0;
 /// What begins without an onset so far below the note beside it is hum, rumble or a remainder, and
 /// no note; as a ratio of powers, 30 dB.
 const BACKGROUND: f64 = 1e-3;
+/// A sound that swells rises by so much, as a ratio of powers, 10 dB: more than rumble does by
+/// chance.
+const SWELL: f64 = 10.0;
 
-/// A note as a range of frames.
+/// Frames that keep to one fundamental.
 #[derive(Debug, Clone, Copy)]
-struct Piece {
+pub(super) struct Run {
     from: usize,
     to: usize,
-    /// Whether an onset or a slur begins it.
-    has_onset: bool,
+    /// Whether it begins with an onset or a slur.
+    is_new: bool,
 }
 
-/// The notes of a track. A note begins at an onset, where the fundamental leaps and something is
-/// new, or where a sound swells out of silence; all else is one note that goes on. Stretches that
-/// are no notes are made unvoiced.
-pub(super) fn notes(
-    track: &mut [PitchPoint],
-    onsets: &[Onset],
-    hop_s: f64,
-    reference_hz: f64,
-) -> Vec<PitchNote> {
-    let mut pieces: Vec<Piece> = Vec::new();
+impl Run {
+    fn frames(self) -> std::ops::Range<usize> {
+        self.from..self.to
+    }
+
+    /// Median of its fundamental.
+    fn hz(self, track: &[PitchPoint]) -> f64 {
+        median(track[self.frames()].iter().filter_map(|point| point.f0_hz).collect())
+    }
+
+    /// How much speaks for it: the sum of the confidence of its frames.
+    fn weight(self, track: &[PitchPoint]) -> f64 {
+        track[self.frames()].iter().map(|point| point.confidence).sum()
+    }
+}
+
+/// The runs of a track: voiced stretches, cut at onsets and where the fundamental leaps.
+pub(super) fn runs(track: &[PitchPoint], onsets: &[Onset], hop_s: f64) -> Vec<Run> {
+    let mut runs = Vec::new();
     let mut start = 0;
     while start < track.len() {
         let end = start + track[start..].iter().take_while(|point| point.voiced).count();
-        if end == start {
-            start += 1;
-            continue;
+        if start < end {
+            runs_of(track, start..end, onsets, hop_s, &mut runs);
         }
-        for piece in pieces_of(track, start..end, onsets, hop_s) {
-            let is_same = |before: &&mut Piece| {
-                let gap_s = (piece.from - before.to) as f64 * hop_s;
-                let cents = cents_between(
-                    middle_hz(&track[before.from..before.to]),
-                    middle_hz(&track[piece.from..piece.to]),
-                );
-                !piece.has_onset && gap_s < LONGEST_GAP_S && cents.abs() < LEAP_CENTS
-            };
-            match pieces.last_mut().filter(is_same) {
-                Some(before) => before.to = piece.to,
-                None => pieces.push(piece),
-            }
-        }
-        start = end;
+        start = end.max(start + 1);
     }
-    let powers: Vec<f64> = pieces.iter().map(|p| loudest(&track[p.from..p.to])).collect();
-    let mut notes = Vec::new();
-    for (n, piece) in pieces.iter().enumerate() {
-        let beside = [n.checked_sub(1), Some(n + 1)].into_iter().flatten();
-        let beside = beside.filter_map(|n| powers.get(n)).copied().fold(0.0, f64::max);
-        let is_short = (piece.to - piece.from) as f64 * hop_s < SHORTEST_S;
-        let frames = &mut track[piece.from..piece.to];
-        if is_short || (!piece.has_onset && powers[n] < BACKGROUND * beside) {
-            frames.iter_mut().for_each(PitchPoint::make_unvoiced);
-        } else {
-            let voiced: Vec<PitchPoint> = frames.iter().filter(|p| p.voiced).copied().collect();
-            notes.extend(note(&voiced, hop_s, reference_hz));
-        }
-    }
-    notes
+    runs
 }
 
-/// Median of the fundamental.
-fn middle_hz(frames: &[PitchPoint]) -> f64 {
-    median(frames.iter().filter_map(|point| point.f0_hz).collect())
-}
-
-/// The greatest power of frames.
-fn loudest(frames: &[PitchPoint]) -> f64 {
-    let powers = frames.iter().filter_map(|point| point.basis);
-    powers.map(|basis| f64::from(basis.power)).fold(0.0, f64::max)
-}
-
-/// The notes of a voiced stretch. Frames between a leap and the onset that it belongs to are read
-/// anew.
-fn pieces_of(
-    track: &mut [PitchPoint],
+/// The runs of a voiced stretch.
+fn runs_of(
+    track: &[PitchPoint],
     stretch: std::ops::Range<usize>,
     onsets: &[Onset],
     hop_s: f64,
-) -> Vec<Piece> {
+    runs: &mut Vec<Run>,
+) {
     let (from, to) = (stretch.start, stretch.end);
     let first_s = track[from].time_s;
-    let frame_of = |time_s: f64| from as f64 + (time_s - first_s) / hop_s;
     let near = {
         let begin = onsets.partition_point(|o| o.time_s < first_s - OF_ONSET_S);
         let end = onsets.partition_point(|o| o.time_s < track[to - 1].time_s + OF_ONSET_S);
         &onsets[begin..end]
     };
     let mut begins: Vec<(usize, bool)> = vec![(from, false)];
-    // What is struck or plucked.
     for onset in near.iter().filter(|onset| onset.is_certain()) {
-        let place = frame_of(onset.time_s).ceil().max(from as f64) as usize;
+        let place = from as f64 + ((onset.time_s - first_s) / hop_s).ceil();
+        let place = place.max(from as f64) as usize;
         let (last, _) = begins[begins.len() - 1];
-        let ahead_s = track[last].basis.map_or(0.0, |basis| 0.6 * f64::from(basis.frame_s));
+        // Frames hear the first note of a stretch half their length before it begins.
+        let ahead_s = track[from].basis.map_or(0.0, |basis| 0.6 * f64::from(basis.frame_s));
         let is_first = begins.len() == 1 && (place - from) as f64 * hop_s < ahead_s + BESIDE_S;
         if place >= to {
             continue;
         }
         if is_first {
-            // Frames heard the first note before it began.
-            for point in &mut track[from..place] {
-                point.make_unvoiced();
-            }
             begins[0] = (place, true);
         } else if (place - last) as f64 * hop_s >= SHORTEST_S {
             begins.push((place, true));
         }
     }
-    let mut pieces = Vec::new();
-    for (n, (begin, has_onset)) in begins.iter().enumerate() {
+    for (n, (begin, is_new)) in begins.iter().enumerate() {
         let end = begins.get(n + 1).map_or(to, |(next, _)| *next);
-        slurs(track, (*begin, end, *has_onset), near, hop_s, &mut pieces);
+        cut_at_leaps(track, Run { from: *begin, to: end, is_new: *is_new }, near, hop_s, runs);
     }
-    pieces
 }
 
-/// Splits what begins with one onset where the fundamental leaps.
-fn slurs(
-    track: &mut [PitchPoint],
-    (begin, end, has_onset): (usize, usize, bool),
+/// Cuts a run where the fundamental leaps; where something is new there too, it is a slur.
+fn cut_at_leaps(
+    track: &[PitchPoint],
+    mut run: Run,
     onsets: &[Onset],
     hop_s: f64,
-    pieces: &mut Vec<Piece>,
+    runs: &mut Vec<Run>,
 ) {
     let beside = ((BESIDE_S / hop_s).round() as usize).max(1);
-    let mut piece = Piece { from: begin, to: end, has_onset };
-    let mut n = begin + beside;
+    let end = run.to;
+    let mut n = run.from + beside;
     while n + beside <= end {
-        let hz = |range: std::ops::Range<usize>| middle_hz(&track[range]);
-        let (before, after) = (hz(n.saturating_sub(beside).max(piece.from)..n), hz(n..n + beside));
+        let hz = |from: usize, to: usize| Run { from, to, is_new: false }.hz(track);
+        let (before, after) = (hz(n.saturating_sub(beside).max(run.from), n), hz(n, n + beside));
         let step = track[n - 1].f0_hz.zip(track[n].f0_hz);
         let step = step.map_or(0.0, |(a, b)| cents_between(a, b).abs());
-        let is_leap = cents_between(before, after).abs() > LEAP_CENTS && step > 0.5 * LEAP_CENTS;
-        if !is_leap {
+        if cents_between(before, after).abs() < LEAP_CENTS || step < 0.5 * LEAP_CENTS {
             n += 1;
             continue;
         }
         let time_s = 0.5 * (track[n - 1].time_s + track[n].time_s);
-        let is_near = |onset: &&Onset| {
-            (onset.time_s - time_s).abs() < OF_ONSET_S
-                && onset.novelty > SLUR_NOVELTY
-                && onset.persistence > SLUR_PERSISTENCE
-        };
-        let of_onset = onsets.iter().filter(is_near).max_by(|a, b| a.novelty.total_cmp(&b.novelty));
-        let since_begin_s = (n - piece.from) as f64 * hop_s;
-        if piece.has_onset && since_begin_s < OF_ONSET_S {
-            // The frames were still full of the note before.
-            let held = track[n].held();
-            for point in &mut track[piece.from..n] {
-                *point = PitchPoint { time_s: point.time_s, ..held };
-            }
-        } else if of_onset.is_some() {
-            pieces.push(Piece { to: n, ..piece });
-            piece = Piece { from: n, to: end, has_onset: true };
+        let of_leap =
+            |onset: &Onset| (onset.time_s - time_s).abs() < OF_ONSET_S && onset.is_slur();
+        // Right after an onset frames are still full of the note before.
+        let is_late = run.is_new && (n - run.from) as f64 * hop_s < OF_ONSET_S;
+        runs.push(Run { to: n, ..run });
+        let is_new = is_late || onsets.iter().any(of_leap);
+        if is_late {
+            runs.pop();
         }
+        run = Run { from: n, to: end, is_new };
         n += beside;
     }
-    pieces.push(piece);
+    runs.push(run);
+}
+
+/// The notes of the runs of a track. A note begins at an onset or a slur, or where a sound swells
+/// out of silence; what follows without is the same note, if it is read at its fundamental or an
+/// octave or so from that, and else nothing. `level` is the power of the sound around a time. The
+/// track is left voiced where notes are.
+pub(super) fn notes(
+    track: &mut [PitchPoint],
+    runs: Vec<Run>,
+    level: impl Fn(f64) -> f64,
+    hop_s: f64,
+    reference_hz: f64,
+) -> Vec<PitchNote> {
+    let mut groups: Vec<Vec<Run>> = Vec::new();
+    for run in runs {
+        let Some(group) = groups.last_mut().filter(|_| !run.is_new) else {
+            groups.push(vec![run]);
+            continue;
+        };
+        let last = group[group.len() - 1];
+        let gap_s = (run.from - last.to) as f64 * hop_s;
+        let quietest = (last.from..run.from).map(|n| level(track[n].time_s));
+        let quietest = quietest.fold(f64::INFINITY, f64::min);
+        let swells = run.frames().any(|n| level(track[n].time_s) > SWELL * quietest);
+        let hz = main_run(group, track).hz(track);
+        let goes_on = gap_s < LONGEST_GAP_S && multiple(hz, run.hz(track)).is_some();
+        match (goes_on, swells) {
+            (true, _) => group.push(run),
+            (false, true) => groups.push(vec![run]),
+            (false, false) => (),
+        }
+    }
+    let powers: Vec<f64> = groups.iter().map(|group| loudest(group, track)).collect();
+    let is_note = |n: usize| {
+        let beside = [n.checked_sub(1), Some(n + 1)].into_iter().flatten();
+        let beside = beside.filter_map(|n| powers.get(n)).copied().fold(0.0, f64::max);
+        let group = &groups[n];
+        let frames: usize = group.iter().map(|run| run.frames().len()).sum();
+        let is_background = !group[0].is_new && usual_power(group, track) < BACKGROUND * beside;
+        frames as f64 * hop_s >= SHORTEST_S && !is_background
+    };
+    let kept: Vec<&Vec<Run>> = (0..groups.len()).filter(|n| is_note(*n)).map(|n| &groups[n]).collect();
+    let mut of_notes = vec![false; track.len()];
+    let mut notes = Vec::new();
+    for group in kept {
+        let hz = main_run(group, track).hz(track);
+        let mut frames = Vec::new();
+        for run in group {
+            let by = multiple(hz, run.hz(track)).unwrap_or(1.0);
+            for n in run.frames() {
+                track[n] = track[n].times(by);
+                of_notes[n] = true;
+                frames.push(track[n]);
+            }
+        }
+        notes.extend(note(&frames, hop_s, reference_hz));
+    }
+    for (point, is_of_note) in track.iter_mut().zip(of_notes) {
+        if !is_of_note {
+            point.make_unvoiced();
+        }
+    }
+    notes
+}
+
+/// What a reading must be multiplied by to be at a fundamental: 1, or a small number or its
+/// inverse.
+fn multiple(hz: f64, read_hz: f64) -> Option<f64> {
+    const MULTIPLES: [f64; 7] = [1.0, 2.0, 0.5, 3.0, 1.0 / 3.0, 4.0, 0.25];
+    let near = |by: &f64| cents_between(hz, by * read_hz).abs() < OF_SERIES_CENTS;
+    let same = cents_between(hz, read_hz).abs() < LEAP_CENTS;
+    if same { Some(1.0) } else { MULTIPLES.into_iter().find(near) }
+}
+
+/// The run of which most speaks.
+fn main_run(group: &[Run], track: &[PitchPoint]) -> Run {
+    let most = |a: &&Run, b: &&Run| a.weight(track).total_cmp(&b.weight(track));
+    *group.iter().max_by(most).expect("a group has a run")
+}
+
+/// Median of the power of frames: those at the ends hear what is beside them.
+fn usual_power(group: &[Run], track: &[PitchPoint]) -> f64 {
+    median(powers(group, track).collect())
+}
+
+/// The greatest power of frames.
+fn loudest(group: &[Run], track: &[PitchPoint]) -> f64 {
+    powers(group, track).fold(0.0, f64::max)
+}
+
+fn powers<'t>(group: &'t [Run], track: &'t [PitchPoint]) -> impl Iterator<Item = f64> + 't {
+    let frames = group.iter().flat_map(|run| &track[run.frames()]);
+    frames.filter_map(|point| Some(f64::from(point.basis?.power)))
 }
 
 fn median(mut values: Vec<f64>) -> f64 {

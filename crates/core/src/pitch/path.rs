@@ -12,6 +12,9 @@ const OWN_SHARE_PER_S: f64 = 25.0;
 const MOST_EVIDENCE: f64 = 240.0;
 /// What it costs to begin or to end, to move by a cent up to a limit, and to leap.
 const COST_OF_TURN: f64 = 3.0;
+/// What it costs more to begin or to leap where nothing is new: a note that goes on keeps its
+/// fundamental, whatever its partials do.
+const COST_OF_NOTHING_NEW: (f64, f64) = (20.0, 80.0);
 const COST_PER_CENT: f64 = 0.02;
 const GLIDE_CENTS: f64 = 120.0;
 const COST_OF_LEAP: f64 = 15.0;
@@ -56,7 +59,14 @@ impl PathFinder {
     }
 
     /// Takes the candidates of the next frame; hands over frames that are settled.
-    pub(super) fn push(&mut self, candidates: Vec<Candidate>, settled: &mut Vec<Settled>) {
+    ///
+    /// `is_new` says whether something may begin or be slurred near it.
+    pub(super) fn push(
+        &mut self,
+        candidates: Vec<Candidate>,
+        is_new: bool,
+        settled: &mut Vec<Settled>,
+    ) {
         let count = candidates.len();
         let mut column =
             Column { candidates, costs: [f64::INFINITY; KEPT + 1], from: [0; KEPT + 1] };
@@ -69,8 +79,8 @@ impl PathFinder {
                 None => (0.0, 0),
                 Some(before) => (0..=before.candidates.len())
                     .map(|n| {
-                        let step =
-                            cost_between(before.candidates.get(n), column.candidates.get(state));
+                        let to = column.candidates.get(state);
+                        let step = cost_between(before.candidates.get(n), to, is_new);
                         (before.costs[n] + step, n as u8)
                     })
                     .min_by(|a, b| a.0.total_cmp(&b.0))
@@ -117,10 +127,12 @@ impl PathFinder {
     }
 }
 
-fn cost_between(from: Option<&Candidate>, to: Option<&Candidate>) -> f64 {
+fn cost_between(from: Option<&Candidate>, to: Option<&Candidate>, is_new: bool) -> f64 {
+    let (to_begin, to_leap) = if is_new { (0.0, 0.0) } else { COST_OF_NOTHING_NEW };
     match (from, to) {
         (None, None) => 0.0,
-        (None, Some(_)) | (Some(_), None) => COST_OF_TURN,
+        (None, Some(_)) => COST_OF_TURN + to_begin,
+        (Some(_), None) => COST_OF_TURN,
         (Some(from), Some(to)) => {
             let octaves = (to.f0_hz / from.f0_hz).log2().abs();
             let cents = 1200.0 * octaves;
@@ -128,7 +140,7 @@ fn cost_between(from: Option<&Candidate>, to: Option<&Candidate>) -> f64 {
             let nearest = octaves.round();
             let is_octave = nearest >= 1.0 && (octaves - nearest).abs() < 0.06;
             COST_PER_CENT * cents.min(GLIDE_CENTS)
-                + if leap { COST_OF_LEAP } else { 0.0 }
+                + if leap { COST_OF_LEAP + to_leap } else { 0.0 }
                 + if is_octave { COST_OF_OCTAVE } else { 0.0 }
         }
     }
