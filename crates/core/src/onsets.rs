@@ -376,7 +376,11 @@ impl OnsetFinder {
         let Some(begin) = place.checked_sub(CARRIED_BEFORE) else { return 0.0 };
         let Some(before) = begin.checked_sub(CARRIED).filter(|n| *n > 0) else { return 0.0 };
         let (after, usual) = (self.carried(begin), self.carried(before));
-        let ratios: Vec<f32> = after.iter().zip(&usual).map(|(a, b)| (a / b).ln()).collect();
+        let ratio = |((misfit, has_more), (usual, _)): (&(f32, bool), &(f32, bool))| {
+            let ratio = (misfit / usual).ln();
+            if *has_more { ratio } else { ratio.min(0.0) }
+        };
+        let ratios: Vec<f32> = after.iter().zip(&usual).map(ratio).collect();
         let of_band = |band: &std::ops::Range<usize>| {
             let sum: f32 = ratios[band.clone()].iter().sum();
             if band.is_empty() { 0.0 } else { (sum / band.len() as f32).max(0.0) }
@@ -384,8 +388,9 @@ impl OnsetFinder {
         self.bands.iter().map(of_band).sum()
     }
 
-    /// Mean misfit of the last frames of a prediction carried on from a frame.
-    fn carried(&self, begin: usize) -> Vec<f32> {
+    /// Misfit of the last frames of a prediction carried on from a frame, and whether there is more
+    /// than it foretold.
+    fn carried(&self, begin: usize) -> Vec<(f32, bool)> {
         let (from, before) = (&self.frames[begin], &self.frames[begin - 1]);
         (0..self.used.len())
             .map(|k| {
@@ -395,7 +400,7 @@ impl OnsetFinder {
                     ((from.first.re[k], from.first.im[k]), (from.second.re[k], from.second.im[k]));
                 // What grows without end foretells nothing.
                 let limit = 16.0 * (a.0 * a.0 + a.1 * a.1);
-                let mut misfit = 1e-13;
+                let (mut misfit, mut more) = (1e-13, 0.0);
                 for step in 1..=CARRIED {
                     let mut next = (
                         a.0 * c1.0 - a.1 * c1.1 + b.0 * c2.0 - b.1 * c2.1,
@@ -409,10 +414,12 @@ impl OnsetFinder {
                     (a, b) = (next, a);
                     if step > CARRIED - COMPARED {
                         let bins = &self.frames[begin + step].bins;
-                        misfit += (bins.re[k] - a.0).powi(2) + (bins.im[k] - a.1).powi(2);
+                        let (re, im) = (bins.re[k], bins.im[k]);
+                        misfit += (re - a.0).powi(2) + (im - a.1).powi(2);
+                        more += re * re + im * im - (a.0 * a.0 + a.1 * a.1);
                     }
                 }
-                misfit
+                (misfit, more > 0.0)
             })
             .collect()
     }

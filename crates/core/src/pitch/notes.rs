@@ -129,7 +129,7 @@ pub(super) const OF_ONSET_S: f64 = 0.08;
 /// for as long.
 const LONGEST_GAP_S: f64 = 1.0;
 /// A reading is that of the note an octave or more off if it lies so near to that, in cents.
-const OF_SERIES_CENTS: f64 = 50.0;
+const OF_SERIES_CENTS: f64 = 20.0;
 /// What begins without an onset so far below the note beside it is hum, rumble or a remainder, and
 /// no note; as a ratio of powers, 30 dB.
 const BACKGROUND: f64 = 1e-3;
@@ -142,6 +142,9 @@ const SWELL: f64 = 10.0;
 pub(super) struct Run {
     from: usize,
     to: usize,
+    /// Its first frame that is read: those before, right after an onset, are still full of what
+    /// sounded before.
+    read_from: usize,
     /// Whether it begins with an onset or a slur.
     is_new: bool,
 }
@@ -151,9 +154,13 @@ impl Run {
         self.from..self.to
     }
 
+    fn new(from: usize, to: usize, is_new: bool) -> Self {
+        Self { from, to, read_from: from, is_new }
+    }
+
     /// Median of its fundamental.
     fn hz(self, track: &[PitchPoint]) -> f64 {
-        median(track[self.frames()].iter().filter_map(|point| point.f0_hz).collect())
+        median(track[self.read_from..self.to].iter().filter_map(|point| point.f0_hz).collect())
     }
 
     /// How much speaks for it: the sum of the confidence of its frames.
@@ -210,7 +217,7 @@ fn runs_of(
     }
     for (n, (begin, is_new)) in begins.iter().enumerate() {
         let end = begins.get(n + 1).map_or(to, |(next, _)| *next);
-        cut_at_leaps(track, Run { from: *begin, to: end, is_new: *is_new }, near, hop_s, runs);
+        cut_at_leaps(track, Run::new(*begin, end, *is_new), near, hop_s, runs);
     }
 }
 
@@ -222,12 +229,17 @@ fn cut_at_leaps(
     hop_s: f64,
     runs: &mut Vec<Run>,
 ) {
+    let ends_with_onset = onsets.iter().any(|onset| {
+        let end_s = track[run.to - 1].time_s;
+        onset.is_certain() && (end_s..end_s + 2.0 * hop_s).contains(&onset.time_s)
+    });
     let beside = ((BESIDE_S / hop_s).round() as usize).max(1);
     let end = run.to;
     let mut n = run.from + beside;
     while n + beside <= end {
-        let hz = |from: usize, to: usize| Run { from, to, is_new: false }.hz(track);
-        let (before, after) = (hz(n.saturating_sub(beside).max(run.from), n), hz(n, n + beside));
+        let hz = |from: usize, to: usize| Run::new(from, to, false).hz(track);
+        let before = hz(n.saturating_sub(beside).max(run.read_from), n);
+        let after = hz(n, n + beside);
         let step = track[n - 1].f0_hz.zip(track[n].f0_hz);
         let step = step.map_or(0.0, |(a, b)| cents_between(a, b).abs());
         if cents_between(before, after).abs() < LEAP_CENTS || step < 0.5 * LEAP_CENTS {
@@ -237,14 +249,15 @@ fn cut_at_leaps(
         let time_s = 0.5 * (track[n - 1].time_s + track[n].time_s);
         let of_leap =
             |onset: &Onset| (onset.time_s - time_s).abs() < OF_ONSET_S && onset.is_slur();
-        // Right after an onset frames are still full of the note before.
-        let is_late = run.is_new && (n - run.from) as f64 * hop_s < OF_ONSET_S;
-        runs.push(Run { to: n, ..run });
-        let is_new = is_late || onsets.iter().any(of_leap);
-        if is_late {
-            runs.pop();
+        // Frames hear the next onset half their length before it comes.
+        let ahead_s = track[n].basis.map_or(0.0, |basis| 0.6 * f64::from(basis.frame_s));
+        let is_ahead = ends_with_onset && (end - n) as f64 * hop_s < ahead_s;
+        if run.is_new && (n - run.from) as f64 * hop_s < OF_ONSET_S {
+            run.read_from = n;
+        } else {
+            runs.push(Run { to: n, ..run });
+            run = Run::new(n, end, !is_ahead && onsets.iter().any(of_leap));
         }
-        run = Run { from: n, to: end, is_new };
         n += beside;
     }
     runs.push(run);
@@ -297,7 +310,11 @@ pub(super) fn notes(
         let mut frames = Vec::new();
         for run in group {
             let by = multiple(hz, run.hz(track)).unwrap_or(1.0);
+            let held = track[run.read_from].held();
             for n in run.frames() {
+                if n < run.read_from {
+                    track[n] = PitchPoint { time_s: track[n].time_s, ..held };
+                }
                 track[n] = track[n].times(by);
                 of_notes[n] = true;
                 frames.push(track[n]);
