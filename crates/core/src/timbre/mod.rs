@@ -401,16 +401,20 @@ impl Measurement<'_> {
     fn timbre(&self, note: Option<&NoteOf>, mut findings: Vec<Finding>) -> Timbre {
         let level = self.level(note);
         let times = self.times(note, &level);
-        if times.rise.is_none() {
-            findings.push(Finding::note(
+        match times.rise {
+            None => findings.push(Finding::note(
                 "no_attack",
+                "The attack is not available: the sound is there from the start of the span.",
+            )),
+            Some(rise) if rise.is_hidden => findings.push(Finding::note(
+                "attack_hidden",
                 format!(
-                    "The attack is not available: the sound is there from the start of the span, \
-                     or rises within {:.1} ms, less than \
-                     a period resolves.",
+                    "The sound rises within {:.1} ms, less than its period resolves: the attack is \
+                     given as half of that, with as much for its uncertainty.",
                     1e3 * level.shortest_s()
                 ),
-            ));
+            )),
+            Some(_) => (),
         }
         let frame_s = (FRAME_PERIODS * level.box_s).max(SHORTEST_FRAME_S);
         let noise = note.map(|note| {

@@ -49,6 +49,8 @@ pub struct Rise {
     pub shape: RiseShape,
     /// Mean slope between 10 and 90 % of the top, in dB per second.
     pub slope_db_per_s: f64,
+    /// Whether it is faster than the sound lets see, so that only a bound is known.
+    pub is_hidden: bool,
 }
 
 /// A rise as keys of their own, all null where there is none.
@@ -88,7 +90,8 @@ impl Rise {
 
     fn new(shape: RiseShape, start_s: f64, duration_s: Measured) -> Self {
         let between = (shape.share_at(0.9) - shape.share_at(0.1)) * duration_s.value;
-        Self { start_s, duration_s, shape, slope_db_per_s: 20.0 * 9f64.log10() / between }
+        let slope_db_per_s = 20.0 * 9f64.log10() / between;
+        Self { start_s, duration_s, shape, slope_db_per_s, is_hidden: false }
     }
 }
 
@@ -176,17 +179,6 @@ impl Level {
         (self.time_s(first as f64), self.time_s(last as f64))
     }
 
-    /// The time from `from_s` on at which the RMS first reaches `least`.
-    fn reaches_s(&self, least: f64, from_s: f64) -> Option<f64> {
-        let from = ((from_s - self.first_s) / self.step_s).max(0.0) as usize;
-        let n = (from..self.squares.len()).find(|n| self.rms(*n) >= least)?;
-        if n == from {
-            return Some(self.time_s(n as f64));
-        }
-        let (before, here) = (self.rms(n - 1), self.rms(n));
-        Some(self.time_s(n as f64 - (here - least) / (here - before)))
-    }
-
     /// A faster rise cannot be distinguished from a period that begins at once.
     pub(super) fn shortest_s(&self) -> f64 {
         const SHARE: f64 = 0.3;
@@ -194,66 +186,106 @@ impl Level {
         (SHARE * self.box_s).max(SHORTEST_S)
     }
 
-    /// The rise from the beginning of the sound, which is found at about `begin_s`. `None` if it is
-    /// there from the start, or rises faster than the averaging lets see.
+    /// The rise from the beginning of the sound, which is found at about `begin_s`, to where it has
+    /// the level that it keeps; `to_s` is its end. `None` if it is there from the start.
+    ///
+    /// It is read backwards from where 90 % of the top are reached, noise being taken off: a knock
+    /// before the tone is no part of its rise. A rise faster than the averaging lets see is given as
+    /// half of what it lies below.
     pub(super) fn rise(
         &self,
         begin_s: f64,
         to_s: f64,
         waveform: Option<&Waveform<'_>>,
     ) -> Option<Rise> {
-        const QUIET: f64 = 0.04;
-        let index = |time_s: f64| {
-            (((time_s - self.first_s) / self.step_s).max(0.0) as usize).min(self.squares.len())
-        };
-        let begin = index(begin_s);
-        let greatest = (begin..index(to_s)).map(|n| self.rms(n)).fold(0.0, f64::max);
-        // Back to where it was quiet: a slow rise is found late.
-        let from = (0..=begin.min(self.squares.len().checked_sub(1)?))
-            .rfind(|n| self.rms(*n) < QUIET * greatest)?;
-        let from_s = self.time_s(from as f64);
-        let top = self.top(from_s, greatest)?;
+        /// Rough and exact rises that differ by more are not of the same thing.
+        const AGREE: f64 = 1.6;
+        let heard = self.without_noise(begin_s);
+        let begin = heard.place(begin_s);
+        let top = heard.top(begin, heard.place(to_s))?;
         let shares: Vec<f64> = (1..=9).map(|n| f64::from(n) / 10.0).collect();
+        let risen = (begin..heard.squares.len()).find(|n| heard.rms(*n) >= 0.9 * top)?;
         let times_s: Vec<f64> = (shares.iter())
-            .map(|share| self.reaches_s(share * top, from_s))
+            .map(|share| heard.crossed_s(share * top, risen))
             .collect::<Option<_>>()?;
-        let fits = RiseShape::ALL.map(|shape| self.fitted(shape, &shares, &times_s));
+        let fits = RiseShape::ALL.map(|shape| heard.fitted(shape, &shares, &times_s));
         let rough = fits.into_iter().min_by(|a, b| a.rest_s.total_cmp(&b.rest_s))?;
-        let exact = waveform.and_then(|waveform| waveform.rise(&rough));
-        if let Some(rise) = exact {
-            return Some(rise).filter(|rise| rise.duration_s.value > self.shortest_s());
+        let is_alike = |rise: &Rise| {
+            let (exact_s, least_s) = (rise.duration_s.value, 2.0 * self.box_s);
+            let is_blurred = exact_s < least_s && rough.duration_s < least_s;
+            let ratio = exact_s / rough.duration_s;
+            is_blurred || (1.0 / AGREE..AGREE).contains(&ratio)
+        };
+        let exact = waveform.and_then(|waveform| waveform.rise(&rough)).filter(is_alike);
+        let (shape, start_s, duration_s) = match exact {
+            Some(exact) => (exact.shape, exact.start_s, exact.duration_s),
+            None => {
+                // Nine crossings and two unknowns; the averaging itself stands on single periods;
+                // and a sound that falls while it rises is no ramp.
+                let of_fit = rough.rest_s * (9f64 / 7.0).sqrt();
+                let u = of_fit.hypot(0.05 * self.box_s).hypot(0.02 * rough.duration_s);
+                (rough.shape, rough.start_s, Measured::new(rough.duration_s, u))
+            }
+        };
+        let least_s = self.shortest_s();
+        if duration_s.value > least_s {
+            return Some(Rise::new(shape, start_s, duration_s));
         }
-        if rough.duration_s < self.shortest_s() {
-            return None;
-        }
-        // Nine crossings and two unknowns; the averaging itself stands on single periods; and a
-        // sound that falls while it rises is no ramp.
-        let of_fit = rough.rest_s * (9f64 / 7.0).sqrt();
-        let u = of_fit.hypot(0.05 * self.box_s).hypot(0.02 * rough.duration_s);
-        Some(Rise::new(rough.shape, rough.start_s, Measured::new(rough.duration_s, u)))
+        // Anything from nothing to the least that is seen is as likely.
+        let hidden = Measured::new(0.5 * least_s, least_s / 12f64.sqrt());
+        Some(Rise { is_hidden: true, ..Rise::new(shape, start_s, hidden) })
     }
 
-    /// The level that the rise leads to: the greatest, unless the sound reaches most of it at once
-    /// and goes on growing slowly; then where the growth slows down to a third of its usual pace.
-    fn top(&self, from_s: f64, greatest: f64) -> Option<f64> {
+    /// The level less that of the noise before a time.
+    fn without_noise(&self, begin_s: f64) -> Self {
+        /// So near to the beginning there may be more than noise; and so much shows what it is.
+        const CLEAR_S: f64 = 0.03;
+        const LEAST_S: f64 = 0.05;
+        let end = self.place(begin_s - CLEAR_S);
+        let is_known = end as f64 * self.step_s > LEAST_S;
+        let noise = if is_known { median(self.squares[..end].iter().copied()) } else { None };
+        let less = |square: &f64| (square - noise.unwrap_or(0.0)).max(0.0);
+        Self { squares: self.squares.iter().map(less).collect(), ..*self }
+    }
+
+    fn place(&self, time_s: f64) -> usize {
+        (((time_s - self.first_s) / self.step_s).max(0.0) as usize).min(self.squares.len())
+    }
+
+    /// The last time before a place at which the RMS is less than `least`; of a sound that starts
+    /// in its rise, the first time of all.
+    fn crossed_s(&self, least: f64, before: usize) -> Option<f64> {
+        let Some(n) = (0..before).rfind(|n| self.rms(*n) < least) else {
+            let starts_rising = self.rms(0) < 0.5 * self.rms(before);
+            return starts_rising.then_some(self.first_s);
+        };
+        let (below, above) = (self.rms(n), self.rms(n + 1));
+        Some(self.time_s(n as f64 + (least - below) / (above - below).max(f64::MIN_POSITIVE)))
+    }
+
+    /// The level that a rise leads to: the greatest within half a second, or the usual level of the
+    /// sound where that is greater, since it swells. Where the last of it takes as long as three
+    /// times its share, the level where that begins.
+    fn top(&self, begin: usize, end: usize) -> Option<f64> {
+        const WITHIN_S: f64 = 0.5;
         const SLOWER: f64 = 3.0;
+        /// Steps from a tenth to the top, and the first that may be too slow: at 70 %.
         const STEPS: usize = 18;
-        let mut top = greatest;
-        for _ in 0..4 {
-            let share = |n: usize| 0.1 + 0.9 * n as f64 / STEPS as f64;
-            let times_s: Vec<f64> = (0..STEPS)
-                .map(|n| self.reaches_s(share(n) * top, from_s))
-                .collect::<Option<_>>()?;
-            let efforts: Vec<f64> = times_s.windows(2).map(|pair| pair[1] - pair[0]).collect();
-            // A period may bring more than the next: no slowing down is shorter than one.
-            let usual = median(efforts.iter().copied()).unwrap_or(0.0).max(self.box_s / SLOWER);
-            let slow = (6..efforts.len()).find(|n| efforts[*n] > SLOWER * usual);
-            match slow {
-                Some(n) => top *= share(n),
-                None => break,
-            }
-        }
-        (top > 0.0).then_some(top)
+        const FIRST: usize = 12;
+        let within = (begin + (WITHIN_S / self.step_s) as usize).min(end);
+        let early = (begin..within).map(|n| self.rms(n)).fold(0.0, f64::max);
+        let usual = median((begin..end).map(|n| self.rms(n))).unwrap_or(0.0);
+        let greatest = early.max(usual);
+        let share = |n: usize| 0.1 + 0.9 * n as f64 / STEPS as f64;
+        let risen = (begin..self.squares.len()).find(|n| self.rms(*n) >= greatest)?;
+        let times_s: Option<Vec<f64>> =
+            (0..STEPS).map(|n| self.crossed_s(share(n) * greatest, risen)).collect();
+        let Some(times_s) = times_s else { return Some(greatest) };
+        let efforts: Vec<f64> = times_s.windows(2).map(|pair| pair[1] - pair[0]).collect();
+        // A period may bring more than the next: no slowing down is shorter than one.
+        let pace = median(efforts.iter().copied()).unwrap_or(0.0).max(self.box_s / SLOWER);
+        let slow = (FIRST..efforts.len()).find(|n| efforts[*n] > SLOWER * pace);
+        Some(slow.map_or(greatest, |n| share(n) * greatest))
     }
 
     /// The ramp of a shape whose crossings, averaged as the sound is, lie nearest to those found.
