@@ -97,26 +97,33 @@ impl Onset {
     }
 }
 
-/// The bins of a frame, real and imaginary parts apart so that they are worked on side by side.
+/// Bins that are worked on side by side.
+type Lanes = [f32; 8];
+
+/// The bins of a frame, real and imaginary parts apart.
 #[derive(Debug, Clone, Default)]
 struct Bins {
-    re: Vec<f32>,
-    im: Vec<f32>,
+    re: Vec<Lanes>,
+    im: Vec<Lanes>,
 }
 
 impl Bins {
     fn zeros(count: usize) -> Self {
-        Self { re: vec![0.0; count], im: vec![0.0; count] }
+        Self { re: vec![Lanes::default(); count], im: vec![Lanes::default(); count] }
+    }
+
+    fn at(&self, k: usize) -> (f32, f32) {
+        (self.re[k / 8][k % 8], self.im[k / 8][k % 8])
     }
 }
 
 /// A frame, how its bins go on, and what of it was not foretold.
-#[derive(Debug, Clone, Default)]
+#[derive(Debug, Clone)]
 struct Frame {
     bins: Bins,
     first: Bins,
     second: Bins,
-    misfit: Vec<f32>,
+    misfit: Vec<Lanes>,
     novelty: [f32; BANDS],
     number: u64,
 }
@@ -124,8 +131,8 @@ struct Frame {
 /// Sums over what came before: Σ|x₁|², Σ|x₂|², Σx₁*x₂, Σx₁*x₀, Σx₂*x₀.
 #[derive(Debug, Clone)]
 struct Sums {
-    one: Vec<f32>,
-    two: Vec<f32>,
+    one: Vec<Lanes>,
+    two: Vec<Lanes>,
     cross: Bins,
     to_one: Bins,
     to_two: Bins,
@@ -142,13 +149,16 @@ pub(crate) struct OnsetFinder {
     work: Vec<f64>,
     /// Samples from the start of the next frame on.
     samples: VecDeque<f32>,
-    /// Numbers of bins used, and the bands as ranges of them.
-    used: Vec<usize>,
-    bands: [std::ops::Range<usize>; BANDS],
+    /// Numbers of the bins used; each band is filled up to whole lanes with what is left out.
+    used: Vec<Option<usize>>,
+    /// 1 for bins used, 0 for others.
+    counts: Vec<Lanes>,
+    /// The bands as ranges of lanes, and how many bins they have.
+    bands: [(std::ops::Range<usize>, usize); BANDS],
     sums: Sums,
     /// What was not foretold of late, and for longer.
-    misfit: Vec<f32>,
-    noise: Vec<f32>,
+    misfit: Vec<Lanes>,
+    noise: Vec<Lanes>,
     loudest: f64,
     frames: VecDeque<Frame>,
     next: u64,
@@ -162,14 +172,23 @@ impl OnsetFinder {
         let length = ((FRAME_S * rate_hz).log2().round().exp2() as usize).max(32);
         let hop = ((HOP_S * rate_hz).round() as usize).max(1);
         let bin_hz = rate_hz / length as f64;
-        let highest = BANDS_HZ[BANDS].min(0.48 * rate_hz);
-        let used: Vec<usize> = (1..)
-            .map(|n| n * BIN_STEP)
-            .take_while(|bin| (*bin as f64) * bin_hz < highest)
-            .collect();
-        let place = |hz: f64| used.partition_point(|bin| (*bin as f64) * bin_hz < hz);
-        let bands = std::array::from_fn(|n| place(BANDS_HZ[n])..place(BANDS_HZ[n + 1]));
-        let count = used.len();
+        let highest_hz = 0.48 * rate_hz;
+        let mut used: Vec<Option<usize>> = Vec::new();
+        let bands = std::array::from_fn(|n| {
+            let start = used.len();
+            let hz = |bin: &usize| *bin as f64 * bin_hz;
+            let of_band = (1..).map(|n| n * BIN_STEP).skip_while(|bin| hz(bin) < BANDS_HZ[n]);
+            let of_band = of_band.take_while(|bin| hz(bin) < BANDS_HZ[n + 1].min(highest_hz));
+            used.extend(of_band.map(Some));
+            let count = used.len() - start;
+            used.resize(used.len().next_multiple_of(8), None);
+            (start / 8..used.len() / 8, count)
+        });
+        let count = used.len() / 8;
+        let mut counts = vec![Lanes::default(); count];
+        for (k, bin) in used.iter().enumerate() {
+            counts[k / 8][k % 8] = f32::from(bin.is_some());
+        }
         let window = WindowKind::Hann.samples(length);
         // A full-scale sine has the power 1 in its bin.
         let scale = 2.0 / window.iter().sum::<f64>();
@@ -182,10 +201,11 @@ impl OnsetFinder {
             work: vec![0.0; length],
             samples: VecDeque::new(),
             used,
+            counts,
             bands,
             sums: Sums {
-                one: vec![0.0; count],
-                two: vec![0.0; count],
+                one: vec![Lanes::default(); count],
+                two: vec![Lanes::default(); count],
                 cross: Bins::zeros(count),
                 to_one: Bins::zeros(count),
                 to_two: Bins::zeros(count),
@@ -227,90 +247,113 @@ impl OnsetFinder {
     }
 
     fn read_frame(&mut self) {
+        let count = self.used.len() / 8;
         let most = 2 * CARRIED + APART + 2;
         let mut frame = match self.frames.len() {
-            full if full >= most => self.frames.pop_front().unwrap_or_default(),
-            _ => Frame::default(),
-        };
+            full if full >= most => self.frames.pop_front(),
+            _ => None,
+        }
+        .unwrap_or_else(|| Frame {
+            bins: Bins::zeros(count),
+            first: Bins::zeros(count),
+            second: Bins::zeros(count),
+            misfit: vec![Lanes::default(); count],
+            novelty: [0.0; BANDS],
+            number: 0,
+        });
         let x = self.transform.forward(&mut self.work);
         let mut power = 0.0;
-        frame.bins.re.clear();
-        frame.bins.im.clear();
-        for bin in &self.used {
+        for (k, bin) in self.used.iter().enumerate() {
+            let Some(bin) = bin else { continue };
             power += x[*bin].norm_sqr();
-            frame.bins.re.push(x[*bin].re as f32);
-            frame.bins.im.push(x[*bin].im as f32);
+            frame.bins.re[k / 8][k % 8] = x[*bin].re as f32;
+            frame.bins.im[k / 8][k % 8] = x[*bin].im as f32;
         }
         let forgetting = amplitude_from_db(-FORGETTING_DB_PER_S * self.hop_s).powi(2);
         self.loudest = (self.loudest * forgetting).max(power);
         frame.number = self.next;
         self.next += 1;
-        self.foretell(&mut frame);
+        pulp::Arch::new().dispatch(|| self.foretell(&mut frame));
         self.frames.push_back(frame);
-        self.learn();
+        pulp::Arch::new().dispatch(|| self.learn());
         self.look();
     }
 
     /// What was to be expected of a frame, and how much of it is new.
+    #[expect(
+        clippy::inline_always,
+        reason = "what is not inlined is compiled for the least processor"
+    )]
+    #[inline(always)]
     fn foretell(&self, frame: &mut Frame) {
-        let count = self.used.len();
         let unheard = (self.loudest * amplitude_from_db(UNHEARD_DB).powi(2)) as f32;
         let least = unheard.max(1e-14);
-        for values in [&mut frame.misfit, &mut frame.first.re, &mut frame.first.im] {
-            values.resize(count, 0.0);
-        }
-        for values in [&mut frame.second.re, &mut frame.second.im] {
-            values.resize(count, 0.0);
-        }
         frame.novelty = [0.0; BANDS];
         let held = self.frames.len();
-        if held < 2 {
-            frame.misfit.fill(least);
+        if held <= BEHIND + 1 {
+            for values in [&mut frame.first, &mut frame.second] {
+                values.re.fill(Lanes::default());
+                values.im.fill(Lanes::default());
+            }
+            frame.misfit.fill([least; 8]);
             return;
         }
         let (one, two) = (&self.frames[held - 1].bins, &self.frames[held - 2].bins);
         let sums = &self.sums;
-        let knows_noise = !self.noise.is_empty();
-        let mut ratios = vec![1.0f32; count];
-        for k in 0..count {
-            let ridge = RIDGE * (sums.one[k] + sums.two[k]) + least;
-            let (a, d) = (sums.one[k] + ridge, sums.two[k] + ridge);
-            let (cr, ci) = (sums.cross.re[k], sums.cross.im[k]);
-            let (pr, pi) = (sums.to_one.re[k], sums.to_one.im[k]);
-            let (qr, qi) = (sums.to_two.re[k], sums.to_two.im[k]);
-            let per = 1.0 / (a * d - (cr * cr + ci * ci));
-            let first =
-                ((d * pr - (cr * qr - ci * qi)) * per, (d * pi - (cr * qi + ci * qr)) * per);
-            let second =
-                ((a * qr - (cr * pr + ci * pi)) * per, (a * qi - (cr * pi - ci * pr)) * per);
-            (frame.first.re[k], frame.first.im[k]) = first;
-            (frame.second.re[k], frame.second.im[k]) = second;
-            let expected = (
-                one.re[k] * first.0 - one.im[k] * first.1 + two.re[k] * second.0
-                    - two.im[k] * second.1,
-                one.re[k] * first.1 + one.im[k] * first.0 + two.re[k] * second.1
-                    + two.im[k] * second.0,
-            );
-            let (re, im) = (frame.bins.re[k], frame.bins.im[k]);
-            let misfit = (re - expected.0).powi(2) + (im - expected.1).powi(2) + least;
-            frame.misfit[k] = misfit;
-            let has_more =
-                re * re + im * im > expected.0 * expected.0 + expected.1 * expected.1;
-            let usual = if knows_noise {
-                (BURST_SHARE * (self.misfit[k] + least)).max(NOISE_SHARE * self.noise[k])
-            } else {
-                misfit
-            };
-            let ratio = misfit / usual;
-            ratios[k] = if has_more { ratio } else { ratio.min(1.0) };
-        }
-        for (band, novelty) in self.bands.iter().zip(&mut frame.novelty) {
-            let logs: f32 = ratios[band.clone()].iter().map(|ratio| ratio.ln()).sum();
-            *novelty = if band.is_empty() { 0.0 } else { logs / band.len() as f32 };
+        for ((band, count), novelty) in self.bands.iter().zip(&mut frame.novelty) {
+            // The product of ratios is the exponential of the sum of their logarithms.
+            let mut products = [1.0f64; 8];
+            for k in band.clone() {
+                let (s_one, s_two) = (sums.one[k], sums.two[k]);
+                let (s_cr, s_ci) = (sums.cross.re[k], sums.cross.im[k]);
+                let (s_pr, s_pi) = (sums.to_one.re[k], sums.to_one.im[k]);
+                let (s_qr, s_qi) = (sums.to_two.re[k], sums.to_two.im[k]);
+                let (x_re, x_im) = (frame.bins.re[k], frame.bins.im[k]);
+                let (a_re, a_im) = (one.re[k], one.im[k]);
+                let (b_re, b_im) = (two.re[k], two.im[k]);
+                let (of_late, noise, counts) = (self.misfit[k], self.noise[k], self.counts[k]);
+                let mut out = [Lanes::default(); 5];
+                for lane in 0..8 {
+                    let ridge = RIDGE * (s_one[lane] + s_two[lane]) + least;
+                    let (a, d) = (s_one[lane] + ridge, s_two[lane] + ridge);
+                    let (cr, ci) = (s_cr[lane], s_ci[lane]);
+                    let (pr, pi) = (s_pr[lane], s_pi[lane]);
+                    let (qr, qi) = (s_qr[lane], s_qi[lane]);
+                    let per = 1.0 / (a * d - (cr * cr + ci * ci));
+                    let fr = (d * pr - (cr * qr - ci * qi)) * per;
+                    let fi = (d * pi - (cr * qi + ci * qr)) * per;
+                    let sr = (a * qr - (cr * pr + ci * pi)) * per;
+                    let si = (a * qi - (cr * pi - ci * pr)) * per;
+                    let (ar, ai, br, bi) = (a_re[lane], a_im[lane], b_re[lane], b_im[lane]);
+                    let er = ar * fr - ai * fi + br * sr - bi * si;
+                    let ei = ar * fi + ai * fr + br * si + bi * sr;
+                    let (re, im) = (x_re[lane], x_im[lane]);
+                    let misfit = (re - er) * (re - er) + (im - ei) * (im - ei) + least;
+                    let late = BURST_SHARE * (of_late[lane] + least);
+                    let usual = late.max(NOISE_SHARE * noise[lane]);
+                    let ratio = (misfit / usual).max(1e-6).min(1e12);
+                    let has_more = re * re + im * im > er * er + ei * ei;
+                    let new = if has_more { ratio } else { ratio.min(1.0) };
+                    products[lane] *= f64::from(1.0 + counts[lane] * (new - 1.0));
+                    for (values, value) in out.iter_mut().zip([fr, fi, sr, si, misfit]) {
+                        values[lane] = value;
+                    }
+                }
+                [frame.first.re[k], frame.first.im[k], frame.second.re[k], frame.second.im[k]] =
+                    [out[0], out[1], out[2], out[3]];
+                frame.misfit[k] = out[4];
+            }
+            let logs: f64 = products.iter().map(|product| product.ln()).sum();
+            *novelty = (logs / (*count).max(1) as f64) as f32;
         }
     }
 
     /// Learns from the frame that is far enough behind.
+    #[expect(
+        clippy::inline_always,
+        reason = "what is not inlined is compiled for the least processor"
+    )]
+    #[inline(always)]
     fn learn(&mut self) {
         let held = self.frames.len();
         let ago = |n: usize| held.checked_sub(n + 1).map(|n| &self.frames[n]);
@@ -323,11 +366,13 @@ impl OnsetFinder {
                 self.misfit.clone_from(&frame.misfit);
                 self.noise.clone_from(&frame.misfit);
             }
-            for ((misfit, noise), new) in
-                self.misfit.iter_mut().zip(&mut self.noise).zip(&frame.misfit)
-            {
-                *misfit += of_misfit * (new - *misfit);
-                *noise += of_noise * (new.min(NOISE_STEP * *noise) - *noise);
+            let of_late = self.misfit.iter_mut().zip(&mut self.noise);
+            for ((misfit, noise), new) in of_late.zip(&frame.misfit) {
+                for lane in 0..8 {
+                    misfit[lane] += of_misfit * (new[lane] - misfit[lane]);
+                    let less = new[lane].min(NOISE_STEP * noise[lane]);
+                    noise[lane] += of_noise * (less - noise[lane]);
+                }
             }
         }
         let Some((x2, (x1, x0))) = ago(BEHIND + 1).zip(ago(BEHIND).zip(ago(BEHIND - 1))) else {
@@ -336,16 +381,31 @@ impl OnsetFinder {
         let (x0, x1, x2) = (&x0.bins, &x1.bins, &x2.bins);
         let keep = (-self.hop_s / SOUND_MEMORY_S).exp() as f32;
         let sums = &mut self.sums;
-        for k in 0..self.used.len() {
+        let times = |(a_re, a_im): (Lanes, Lanes), (b_re, b_im): (Lanes, Lanes)| {
+            let (mut re, mut im) = (Lanes::default(), Lanes::default());
+            for lane in 0..8 {
+                re[lane] = a_re[lane] * b_re[lane] + a_im[lane] * b_im[lane];
+                im[lane] = a_re[lane] * b_im[lane] - a_im[lane] * b_re[lane];
+            }
+            (re, im)
+        };
+        let add = |sum: &mut Lanes, new: &Lanes| {
+            for lane in 0..8 {
+                sum[lane] = keep * sum[lane] + new[lane];
+            }
+        };
+        for k in 0..sums.one.len() {
             let [a, b, c] = [x0, x1, x2].map(|x| (x.re[k], x.im[k]));
-            sums.one[k] = keep * sums.one[k] + b.0 * b.0 + b.1 * b.1;
-            sums.two[k] = keep * sums.two[k] + c.0 * c.0 + c.1 * c.1;
-            sums.cross.re[k] = keep * sums.cross.re[k] + b.0 * c.0 + b.1 * c.1;
-            sums.cross.im[k] = keep * sums.cross.im[k] + b.0 * c.1 - b.1 * c.0;
-            sums.to_one.re[k] = keep * sums.to_one.re[k] + b.0 * a.0 + b.1 * a.1;
-            sums.to_one.im[k] = keep * sums.to_one.im[k] + b.0 * a.1 - b.1 * a.0;
-            sums.to_two.re[k] = keep * sums.to_two.re[k] + c.0 * a.0 + c.1 * a.1;
-            sums.to_two.im[k] = keep * sums.to_two.im[k] + c.0 * a.1 - c.1 * a.0;
+            add(&mut sums.one[k], &times(b, b).0);
+            add(&mut sums.two[k], &times(c, c).0);
+            for (sum, (re, im)) in [
+                (&mut sums.cross, times(b, c)),
+                (&mut sums.to_one, times(b, a)),
+                (&mut sums.to_two, times(c, a)),
+            ] {
+                add(&mut sum.re[k], &re);
+                add(&mut sum.im[k], &im);
+            }
         }
     }
 
@@ -381,9 +441,9 @@ impl OnsetFinder {
             if *has_more { ratio } else { ratio.min(0.0) }
         };
         let ratios: Vec<f32> = after.iter().zip(&usual).map(ratio).collect();
-        let of_band = |band: &std::ops::Range<usize>| {
-            let sum: f32 = ratios[band.clone()].iter().sum();
-            if band.is_empty() { 0.0 } else { (sum / band.len() as f32).max(0.0) }
+        let of_band = |(band, count): &(std::ops::Range<usize>, usize)| {
+            let sum: f32 = ratios[8 * band.start..8 * band.start + count].iter().sum();
+            (sum / (*count).max(1) as f32).max(0.0)
         };
         self.bands.iter().map(of_band).sum()
     }
@@ -394,10 +454,8 @@ impl OnsetFinder {
         let (from, before) = (&self.frames[begin], &self.frames[begin - 1]);
         (0..self.used.len())
             .map(|k| {
-                let (mut a, mut b) =
-                    ((from.bins.re[k], from.bins.im[k]), (before.bins.re[k], before.bins.im[k]));
-                let (c1, c2) =
-                    ((from.first.re[k], from.first.im[k]), (from.second.re[k], from.second.im[k]));
+                let (mut a, mut b) = (from.bins.at(k), before.bins.at(k));
+                let (c1, c2) = (from.first.at(k), from.second.at(k));
                 // What grows without end foretells nothing.
                 let limit = 16.0 * (a.0 * a.0 + a.1 * a.1);
                 let (mut misfit, mut more) = (1e-13, 0.0);
@@ -413,8 +471,7 @@ impl OnsetFinder {
                     }
                     (a, b) = (next, a);
                     if step > CARRIED - COMPARED {
-                        let bins = &self.frames[begin + step].bins;
-                        let (re, im) = (bins.re[k], bins.im[k]);
+                        let (re, im) = self.frames[begin + step].bins.at(k);
                         misfit += (re - a.0).powi(2) + (im - a.1).powi(2);
                         more += re * re + im * im - (a.0 * a.0 + a.1 * a.1);
                     }
