@@ -91,6 +91,11 @@ impl Onset {
             || (self.novelty > 1.4 && self.persistence > 8.0)
     }
 
+    /// Whether it is one, if the fundamental is another than before a silence.
+    pub(crate) fn is_likely(&self) -> bool {
+        self.novelty > 1.2 && self.persistence > 2.0
+    }
+
     /// Whether it can be a slur, if the fundamental changes too: new partials come in softly.
     pub(crate) fn is_slur(&self) -> bool {
         self.novelty > LEAST_NOVELTY && self.persistence > 1.2

@@ -40,6 +40,10 @@ const REACH_SHARE: f64 = 0.006;
 /// between others, and below the lowest.
 const COST_BETWEEN: f64 = 0.25;
 const COST_BELOW: f64 = 0.12;
+/// A series whose tones are all multiples of the same number, but for this share of what speaks for
+/// them, has a fundamental that nothing of its own speaks for: that share is taken away.
+const OWN_SHARE: f64 = 0.15;
+const COST_OF_NOTHING_OWN: f64 = 0.3;
 /// What a tone takes away that the series leaves out, as a share of its own evidence.
 const COST_LEFT_OUT: f64 = 0.5;
 /// By so many bins the side lobes of a tone as strong move the frequency of another.
@@ -442,6 +446,9 @@ impl FrameReader {
         let (mut evidence, mut matched, mut explained) = (0.0, 0usize, 0.0);
         let (mut lowest, mut highest, mut harmonics) = (0, 0, 0u32);
         let (mut strongest, mut strongest_power) = (0, 0.0);
+        // What speaks for multiples of each of these.
+        const DIVISORS: [usize; 3] = [2, 3, 5];
+        let mut of_multiples = [0.0; 3];
         for number in 1..=HIGHEST_NUMBER {
             let place_hz = fit.place_hz(number);
             if place_hz > highest_hz {
@@ -462,6 +469,11 @@ impl FrameReader {
                 fit.learn(number, tone, bin_hz);
             }
             evidence += tone.evidence;
+            for (of_multiples, divisor) in of_multiples.iter_mut().zip(DIVISORS) {
+                if number.is_multiple_of(divisor) {
+                    *of_multiples += tone.evidence;
+                }
+            }
             matched += 1;
             // The more are known the less each changes.
             if matched < 5 || matched.is_multiple_of(3) {
@@ -494,7 +506,10 @@ impl FrameReader {
         let known_to_hz = fit.place_hz(HIGHEST_NUMBER) + 0.5 * proposed_hz;
         let known = tones.all.partition_point(|tone| tone.frequency_hz < known_to_hz);
         let power_beyond: f64 = tones.all[known..].iter().map(|tone| tone.power).sum();
+        let has_own = of_multiples.iter().all(|part| *part < (1.0 - OWN_SHARE) * evidence);
+        let of_its_own = if has_own { 0.0 } else { COST_OF_NOTHING_OWN * evidence };
         let evidence_less_costs = evidence
+            - of_its_own
             - mean * (COST_BETWEEN * between + COST_BELOW * below)
             - COST_LEFT_OUT * left_out;
         (evidence_less_costs > least).then(|| Candidate {

@@ -147,6 +147,8 @@ pub(super) struct Run {
     read_from: usize,
     /// Whether it begins with an onset or a slur.
     is_new: bool,
+    /// Whether it begins with what may be one, after a silence.
+    may_be_new: bool,
 }
 
 impl Run {
@@ -155,7 +157,7 @@ impl Run {
     }
 
     fn new(from: usize, to: usize, is_new: bool) -> Self {
-        Self { from, to, read_from: from, is_new }
+        Self { from, to, read_from: from, is_new, may_be_new: false }
     }
 
     /// Median of its fundamental.
@@ -215,10 +217,14 @@ fn runs_of(
             begins.push((place, true));
         }
     }
+    let begins_near = |onset: &&Onset| (onset.time_s - first_s).abs() < OF_ONSET_S;
+    let may_be_new = near.iter().filter(begins_near).any(Onset::is_likely);
+    let first = runs.len();
     for (n, (begin, is_new)) in begins.iter().enumerate() {
         let end = begins.get(n + 1).map_or(to, |(next, _)| *next);
         cut_at_leaps(track, Run::new(*begin, end, *is_new), near, hop_s, runs);
     }
+    runs[first].may_be_new = may_be_new;
 }
 
 /// Cuts a run where the fundamental leaps; where something is new there too, it is a slur.
@@ -287,7 +293,7 @@ pub(super) fn notes(
         let swells = run.frames().any(|n| level(track[n].time_s) > SWELL * quietest);
         let hz = main_run(group, track).hz(track);
         let goes_on = gap_s < LONGEST_GAP_S && multiple(hz, run.hz(track)).is_some();
-        match (goes_on, swells) {
+        match (goes_on, swells || run.may_be_new) {
             (true, _) => group.push(run),
             (false, true) => groups.push(vec![run]),
             (false, false) => (),
