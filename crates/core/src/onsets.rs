@@ -76,8 +76,12 @@ pub(crate) struct Onset {
     pub(crate) time_s: f64,
     /// New energy, in nats: the greatest of the bands.
     pub(crate) novelty: f32,
-    /// How much of it stays, in nats: the sum over the bands.
+    /// The second greatest of the bands.
+    pub(crate) breadth: f32,
+    /// How much of what was foretold is other than that for good, in nats: the sum over the bands.
     pub(crate) persistence: f32,
+    /// The same where there is more than was foretold.
+    pub(crate) growth: f32,
     /// Largest power of the samples after it, as the squared amplitude of a sine.
     pub(crate) power: f64,
 }
@@ -87,18 +91,18 @@ impl Onset {
     /// rumble and crossfades reach less once in ten minutes; what is softer than the note that
     /// still sounds is new in few bands, but stays.
     pub(crate) fn is_certain(&self) -> bool {
-        (self.novelty > 1.7 && self.persistence > 3.0)
-            || (self.novelty > 1.4 && self.persistence > 8.0)
+        (self.novelty > 1.7 && self.breadth > 0.3 && self.persistence > 2.4)
+            || (self.novelty > 1.5 && self.growth > 6.0)
     }
 
     /// Whether it is one, if the fundamental is another than before a silence.
     pub(crate) fn is_likely(&self) -> bool {
-        self.novelty > 1.2 && self.persistence > 2.0
+        self.novelty > 1.2 && self.growth > 2.0
     }
 
     /// Whether it can be a slur, if the fundamental changes too: new partials come in softly.
     pub(crate) fn is_slur(&self) -> bool {
-        self.novelty > LEAST_NOVELTY && self.persistence > 1.2
+        self.novelty > LEAST_NOVELTY && self.growth > 1.2
     }
 }
 
@@ -418,11 +422,15 @@ impl OnsetFinder {
     fn look(&mut self) {
         let held = self.frames.len();
         let Some(place) = held.checked_sub(CARRIED_PAST + COMPARED + 1) else { return };
-        let novelty = |n: usize| {
+        // The greatest of the bands and the second.
+        let greatest = |n: usize| {
             let bands = self.frames[n].novelty.iter().zip(WEIGHTS);
-            bands.map(|(novelty, weight)| weight * novelty).fold(0.0, f32::max)
+            bands.map(|(novelty, weight)| weight * novelty).fold((0.0f32, 0.0f32), |(a, b), x| {
+                if x > a { (x, a) } else { (a, b.max(x)) }
+            })
         };
-        let here = novelty(place);
+        let novelty = |n: usize| greatest(n).0;
+        let (here, breadth) = greatest(place);
         let around = place.saturating_sub(APART)..(place + APART + 1).min(held);
         let is_greatest =
             around.clone().all(|n| novelty(n) < here || (n >= place && novelty(n) <= here));
@@ -432,25 +440,30 @@ impl OnsetFinder {
         let half = 0.5 * self.window.len() as f64 / self.rate_hz;
         let frame_s = self.frames[place].number as f64 * self.hop_s + half;
         let (time_s, power) = self.fine.begin(frame_s);
-        let persistence = self.persistence(place);
-        self.found.push(Onset { time_s, novelty: here, persistence, power });
+        let (persistence, growth) = self.persistence(place);
+        self.found.push(Onset { time_s, novelty: here, breadth, persistence, growth, power });
     }
 
-    /// How much further off a long prediction is past a frame than before it, summed over bands.
-    fn persistence(&self, place: usize) -> f32 {
-        let Some(begin) = place.checked_sub(CARRIED_BEFORE) else { return 0.0 };
-        let Some(before) = begin.checked_sub(CARRIED).filter(|n| *n > 0) else { return 0.0 };
+    /// How much further off a long prediction is past a frame than before it, summed over bands; and
+    /// where only bins count that have more power than foretold.
+    fn persistence(&self, place: usize) -> (f32, f32) {
+        let Some(begin) = place.checked_sub(CARRIED_BEFORE) else { return (0.0, 0.0) };
+        let Some(before) = begin.checked_sub(CARRIED).filter(|n| *n > 0) else { return (0.0, 0.0) };
         let (after, usual) = (self.carried(begin), self.carried(before));
-        let ratio = |((misfit, has_more), (usual, _)): (&(f32, bool), &(f32, bool))| {
-            let ratio = (misfit / usual).ln();
-            if *has_more { ratio } else { ratio.min(0.0) }
-        };
-        let ratios: Vec<f32> = after.iter().zip(&usual).map(ratio).collect();
-        let of_band = |(band, count): &(std::ops::Range<usize>, usize)| {
-            let sum: f32 = ratios[8 * band.start..8 * band.start + count].iter().sum();
-            (sum / (*count).max(1) as f32).max(0.0)
-        };
-        self.bands.iter().map(of_band).sum()
+        let (mut persistence, mut growth) = (0.0, 0.0);
+        for (band, count) in &self.bands {
+            let bins = 8 * band.start..8 * band.start + count;
+            let (mut all, mut more) = (0.0, 0.0);
+            for ((misfit, has_more), (usual, _)) in after[bins.clone()].iter().zip(&usual[bins]) {
+                let ratio = (misfit / usual).ln();
+                all += ratio;
+                more += if *has_more { ratio } else { ratio.min(0.0) };
+            }
+            let count = (*count).max(1) as f32;
+            persistence += (all / count).max(0.0);
+            growth += (more / count).max(0.0);
+        }
+        (persistence, growth)
     }
 
     /// Misfit of the last frames of a prediction carried on from a frame, and whether there is more

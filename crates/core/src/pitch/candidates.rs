@@ -46,6 +46,8 @@ const OWN_SHARE: f64 = 0.15;
 const COST_OF_NOTHING_OWN: f64 = 0.3;
 /// What a tone takes away that the series leaves out, as a share of its own evidence.
 const COST_LEFT_OUT: f64 = 0.5;
+/// Tones below this share of a fundamental are not of its series or of one it is a multiple of.
+const FAR_BELOW: f64 = 0.3;
 /// By so many bins the side lobes of a tone as strong move the frequency of another.
 const BENT_BINS: f64 = 0.003;
 /// Correlation with itself one period later below which a sound is not periodic, and from which on
@@ -171,7 +173,9 @@ impl FrameReader {
                 self.read_level(n, level, range_hz, time_s, whole);
             }
         }
+        if std::env::var("CAND").is_ok() { for (n,c) in &self.found { eprintln!("{time_s:.2} level {n} {:.1} ev {:.1}", c.f0_hz, c.evidence); } }
         self.check_periodicity(levels, time_s);
+        if std::env::var("CAND").is_ok() { for (n,c) in &self.found { eprintln!("   after {time_s:.2} level {n} {:.1} ev {:.1} r {:.2}", c.f0_hz, c.evidence,c.periodicity); } }
         let mut best: Vec<Candidate> = self.found.iter().map(|(_, candidate)| *candidate).collect();
         best.sort_by(|a, b| b.evidence.total_cmp(&a.evidence));
         let mut kept: Vec<Candidate> = Vec::with_capacity(KEPT);
@@ -439,7 +443,11 @@ impl FrameReader {
         let highest_hz = tones.all.last()?.frequency_hz + bin_hz;
         let proposed_hz = proposal.spacing_hz;
         let per_bin = 1.0 / bin_hz;
-        let of_all = tones.evidence_before[tones.all.len()];
+        // What is far below is no part of a series that this would be a multiple of: rumble, a knock
+        // of the case.
+        let below = tones.all.partition_point(|t| t.frequency_hz < FAR_BELOW * proposed_hz);
+        let far_below = tones.evidence_before[below];
+        let of_all = tones.evidence_before[tones.all.len()] - far_below;
         let mut fit = SeriesFit::new(proposed_hz);
         fit.learn(proposal.number, &proposal.tone, bin_hz);
         fit.solve();
@@ -462,7 +470,8 @@ impl FrameReader {
                 continue;
             }
             // What is left out below is lost, and counts against it.
-            if of_all - (1.0 + COST_LEFT_OUT) * (tones.evidence_before[place] - evidence) <= least {
+            let lost = tones.evidence_before[place] - far_below - evidence;
+            if of_all - (1.0 + COST_LEFT_OUT) * lost <= least {
                 return None;
             }
             if number != proposal.number {
@@ -501,7 +510,7 @@ impl FrameReader {
         let below = (lowest - 1) as f64;
         let reaches_hz = fit.place_hz(highest) + 0.5 * proposed_hz;
         let inside = tones.all.partition_point(|tone| tone.frequency_hz < reaches_hz);
-        let left_out = (tones.evidence_before[inside] - evidence).max(0.0);
+        let left_out = (tones.evidence_before[inside] - far_below - evidence).max(0.0);
         // Higher harmonics than those looked for are not held against it.
         let known_to_hz = fit.place_hz(HIGHEST_NUMBER) + 0.5 * proposed_hz;
         let known = tones.all.partition_point(|tone| tone.frequency_hz < known_to_hz);

@@ -323,7 +323,7 @@ impl PitchTracker {
         self.take_settled();
         self.course.trim(&mut self.track, self.start_s, self.hop_s);
         let mut onsets = self.course.onsets();
-        if std::env::var("ONS").is_ok() { for o in &onsets { if o.novelty>1.2 {eprintln!("{:.3} {:.2} {:.2} {}", o.time_s,o.novelty,o.persistence,if o.is_certain(){"*"}else{""});} } }
+        if std::env::var("ONS").is_ok() { for o in &onsets { if o.novelty>1.2 {eprintln!("{:.3} {:.2} {:.2} {:.2} {:.2} {}", o.time_s,o.novelty,o.breadth,o.persistence,o.growth,if o.is_certain(){"*"}else{""});} } }
         for onset in &mut onsets {
             onset.time_s += self.start_s;
         }

@@ -137,6 +137,13 @@ const BACKGROUND: f64 = 1e-3;
 /// chance.
 const SWELL: f64 = 10.0;
 
+/// So strong beside the note before, and so long, nothing is a remainder of it: a ratio of powers,
+/// -6 dB, and seconds.
+const STRONG: f64 = 0.25;
+const STRONG_S: f64 = 0.08;
+/// Onsets no further apart are the two stages of one, breath or knock and tone, in seconds.
+const TWO_STAGES_S: f64 = 0.07;
+
 /// Frames that keep to one fundamental.
 #[derive(Debug, Clone, Copy)]
 pub(super) struct Run {
@@ -145,10 +152,18 @@ pub(super) struct Run {
     /// Its first frame that is read: those before, right after an onset, are still full of what
     /// sounded before.
     read_from: usize,
-    /// Whether it begins with an onset or a slur.
-    is_new: bool,
-    /// Whether it begins with what may be one, after a silence.
-    may_be_new: bool,
+    begins: Begins,
+}
+
+/// What a run begins with.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Begins {
+    Onset,
+    /// Something is new, and the fundamental leaps.
+    Slur,
+    /// Something may be new, after a silence.
+    Perhaps,
+    Nothing,
 }
 
 impl Run {
@@ -156,8 +171,8 @@ impl Run {
         self.from..self.to
     }
 
-    fn new(from: usize, to: usize, is_new: bool) -> Self {
-        Self { from, to, read_from: from, is_new, may_be_new: false }
+    fn new(from: usize, to: usize, begins: Begins) -> Self {
+        Self { from, to, read_from: from, begins }
     }
 
     /// Median of its fundamental.
@@ -200,7 +215,7 @@ fn runs_of(
         let end = onsets.partition_point(|o| o.time_s < track[to - 1].time_s + OF_ONSET_S);
         &onsets[begin..end]
     };
-    let mut begins: Vec<(usize, bool)> = vec![(from, false)];
+    let mut begins: Vec<(usize, Begins)> = vec![(from, Begins::Nothing)];
     for onset in near.iter().filter(|onset| onset.is_certain()) {
         let place = from as f64 + ((onset.time_s - first_s) / hop_s).ceil();
         let place = place.max(from as f64) as usize;
@@ -212,19 +227,19 @@ fn runs_of(
             continue;
         }
         if is_first {
-            begins[0] = (place, true);
-        } else if (place - last) as f64 * hop_s >= SHORTEST_S {
-            begins.push((place, true));
+            begins[0] = (place, Begins::Onset);
+        } else if (place - last) as f64 * hop_s >= TWO_STAGES_S {
+            begins.push((place, Begins::Onset));
         }
     }
     let begins_near = |onset: &&Onset| (onset.time_s - first_s).abs() < OF_ONSET_S;
-    let may_be_new = near.iter().filter(begins_near).any(Onset::is_likely);
-    let first = runs.len();
-    for (n, (begin, is_new)) in begins.iter().enumerate() {
-        let end = begins.get(n + 1).map_or(to, |(next, _)| *next);
-        cut_at_leaps(track, Run::new(*begin, end, *is_new), near, hop_s, runs);
+    if begins[0].1 == Begins::Nothing && near.iter().filter(begins_near).any(Onset::is_likely) {
+        begins[0].1 = Begins::Perhaps;
     }
-    runs[first].may_be_new = may_be_new;
+    for (n, (begin, how)) in begins.iter().enumerate() {
+        let end = begins.get(n + 1).map_or(to, |(next, _)| *next);
+        cut_at_leaps(track, Run::new(*begin, end, *how), near, hop_s, runs);
+    }
 }
 
 /// Cuts a run where the fundamental leaps; where something is new there too, it is a slur.
@@ -243,7 +258,7 @@ fn cut_at_leaps(
     let end = run.to;
     let mut n = run.from + beside;
     while n + beside <= end {
-        let hz = |from: usize, to: usize| Run::new(from, to, false).hz(track);
+        let hz = |from: usize, to: usize| Run::new(from, to, Begins::Nothing).hz(track);
         let before = hz(n.saturating_sub(beside).max(run.read_from), n);
         let after = hz(n, n + beside);
         let step = track[n - 1].f0_hz.zip(track[n].f0_hz);
@@ -258,11 +273,14 @@ fn cut_at_leaps(
         // Frames hear the next onset half their length before it comes.
         let ahead_s = track[n].basis.map_or(0.0, |basis| 0.6 * f64::from(basis.frame_s));
         let is_ahead = ends_with_onset && (end - n) as f64 * hop_s < ahead_s;
-        if run.is_new && (n - run.from) as f64 * hop_s < OF_ONSET_S {
+        let is_late = matches!(run.begins, Begins::Onset | Begins::Slur)
+            && (n - run.from) as f64 * hop_s < OF_ONSET_S;
+        if is_late {
             run.read_from = n;
         } else {
             runs.push(Run { to: n, ..run });
-            run = Run::new(n, end, !is_ahead && onsets.iter().any(of_leap));
+            let is_slur = !is_ahead && onsets.iter().any(of_leap);
+            run = Run::new(n, end, if is_slur { Begins::Slur } else { Begins::Nothing });
         }
         n += beside;
     }
@@ -282,21 +300,32 @@ pub(super) fn notes(
 ) -> Vec<PitchNote> {
     let mut groups: Vec<Vec<Run>> = Vec::new();
     for run in runs {
-        let Some(group) = groups.last_mut().filter(|_| !run.is_new) else {
+        let is_second_stage = |group: &&mut Vec<Run>| {
+            ((run.from - group[0].from) as f64) * hop_s < TWO_STAGES_S
+                && multiple(group[0].hz(track), run.hz(track)) == Some(1.0)
+        };
+        let goes_on =
+            |group: &&mut Vec<Run>| run.begins != Begins::Onset || is_second_stage(group);
+        let Some(group) = groups.last_mut().filter(goes_on) else {
             groups.push(vec![run]);
             continue;
         };
         let last = group[group.len() - 1];
         let gap_s = (run.from - last.to) as f64 * hop_s;
+        let by = multiple(main_run(group, track).hz(track), run.hz(track));
+        // A slur leads to another note.
+        let by = by.filter(|by| run.begins != Begins::Slur || *by == 1.0);
         let quietest = (last.from..run.from).map(|n| level(track[n].time_s));
         let quietest = quietest.fold(f64::INFINITY, f64::min);
-        let swells = run.frames().any(|n| level(track[n].time_s) > SWELL * quietest);
-        let hz = main_run(group, track).hz(track);
-        let goes_on = gap_s < LONGEST_GAP_S && multiple(hz, run.hz(track)).is_some();
-        match (goes_on, swells || run.may_be_new) {
-            (true, _) => group.push(run),
-            (false, true) => groups.push(vec![run]),
-            (false, false) => (),
+        let swells = || run.frames().any(|n| level(track[n].time_s) > SWELL * quietest);
+        let is_strong = || {
+            run.frames().len() as f64 * hop_s > STRONG_S
+                && usual_power(&[run], track) > STRONG * loudest(group, track)
+        };
+        if by.is_some() && gap_s < LONGEST_GAP_S {
+            group.push(run);
+        } else if run.begins != Begins::Nothing || swells() || is_strong() {
+            groups.push(vec![run]);
         }
     }
     let powers: Vec<f64> = groups.iter().map(|group| loudest(group, track)).collect();
@@ -305,7 +334,7 @@ pub(super) fn notes(
         let beside = beside.filter_map(|n| powers.get(n)).copied().fold(0.0, f64::max);
         let group = &groups[n];
         let frames: usize = group.iter().map(|run| run.frames().len()).sum();
-        let is_background = !group[0].is_new && usual_power(group, track) < BACKGROUND * beside;
+        let is_background = group[0].begins == Begins::Nothing && usual_power(group, track) < BACKGROUND * beside;
         frames as f64 * hop_s >= SHORTEST_S && !is_background
     };
     let kept: Vec<&Vec<Run>> = (0..groups.len()).filter(|n| is_note(*n)).map(|n| &groups[n]).collect();
