@@ -5,16 +5,16 @@ use std::collections::VecDeque;
 use super::candidates::{Candidate, KEPT};
 
 /// What must speak for a fundamental before a frame counts as voiced, in nats.
-const VOICED_EVIDENCE: f64 = 20.0;
+const VOICED_EVIDENCE: f64 = 10.0;
 /// Frames overlap: each brings only so much of its evidence as its own, per second of its hop, and
 /// no more than all of it; more evidence than the most counts as that.
 const OWN_SHARE_PER_S: f64 = 25.0;
 const MOST_EVIDENCE: f64 = 240.0;
 /// What it costs to begin or to end, to move by a cent up to a limit, and to leap.
-const COST_OF_TURN: f64 = 3.0;
+const COST_OF_TURN: f64 = 6.0;
 /// What it costs more to begin or to leap where nothing is new: a note that goes on keeps its
 /// fundamental, whatever its partials do.
-const COST_OF_NOTHING_NEW: (f64, f64) = (20.0, 80.0);
+const COST_OF_NOTHING_NEW: (f64, f64) = (50.0, 80.0);
 const COST_PER_CENT: f64 = 0.02;
 const GLIDE_CENTS: f64 = 120.0;
 const COST_OF_LEAP: f64 = 15.0;
