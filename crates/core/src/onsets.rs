@@ -6,7 +6,7 @@
 //! is struck, plucked or tongued anew does not follow from anything: it is **new energy**, and in
 //! many bands at once.
 //!
-//! **Frames.** A Hann window of 21 ms every 5 ms; every second bin, up to 16 kHz.
+//! **Frames.** A Hann window of 21 ms every 5 ms; every second bin, above 5 kHz every fourth, up to 16 kHz.
 //!
 //! **Prediction.** c₁ and c₂ of each bin by least squares over what came before, forgotten with a
 //! time constant of 60 ms (the covariance method of linear prediction: J. Makhoul, Proc. IEEE 63,
@@ -22,6 +22,7 @@
 
 use std::collections::VecDeque;
 
+use crate::lanes::narrow_dot;
 use crate::transform::RealTransform;
 use crate::units::amplitude_from_db;
 use crate::window::WindowKind;
@@ -35,8 +36,9 @@ const HOP_S: f64 = 0.005;
 /// Edges of the bands in Hz: of each the bins are averaged, so that none outweighs the others.
 const BANDS_HZ: [f64; BANDS + 1] = [60.0, 400.0, 1600.0, 5000.0, 16_000.0];
 pub(crate) const BANDS: usize = 4;
-/// A window smears a bin over its neighbours: every second one holds all there is.
-const BIN_STEP: usize = 2;
+/// A window smears a bin over its neighbours: every second one holds all there is, and the highest
+/// band has more than it needs.
+const BIN_STEPS: [usize; BANDS] = [2, 2, 2, 4];
 /// Time constants of what is learnt of the sound, and of what it did not foretell, in seconds: a
 /// few periods of the bass, and half the time between two fast repetitions.
 const SOUND_MEMORY_S: f64 = 0.06;
@@ -156,8 +158,9 @@ pub(crate) struct OnsetFinder {
     window: Vec<f64>,
     transform: RealTransform,
     work: Vec<f64>,
-    /// Samples from the start of the next frame on.
-    samples: VecDeque<f32>,
+    /// Samples from the start of the next frame on, after some that are done with.
+    samples: Vec<f32>,
+    done: usize,
     /// Numbers of the bins used; each band is filled up to whole lanes with what is left out.
     used: Vec<Option<usize>>,
     /// 1 for bins used, 0 for others.
@@ -186,7 +189,7 @@ impl OnsetFinder {
         let bands = std::array::from_fn(|n| {
             let start = used.len();
             let hz = |bin: &usize| *bin as f64 * bin_hz;
-            let of_band = (1..).map(|n| n * BIN_STEP).skip_while(|bin| hz(bin) < BANDS_HZ[n]);
+            let of_band = (1..).map(|k| k * BIN_STEPS[n]).skip_while(|bin| hz(bin) < BANDS_HZ[n]);
             let of_band = of_band.take_while(|bin| hz(bin) < BANDS_HZ[n + 1].min(highest_hz));
             used.extend(of_band.map(Some));
             let count = used.len() - start;
@@ -208,7 +211,8 @@ impl OnsetFinder {
             window: window.into_iter().map(|w| scale * w).collect(),
             transform: RealTransform::new(length),
             work: vec![0.0; length],
-            samples: VecDeque::new(),
+            samples: Vec::new(),
+            done: 0,
             used,
             counts,
             bands,
@@ -232,16 +236,20 @@ impl OnsetFinder {
     /// Takes the next samples.
     pub(crate) fn push(&mut self, samples: &[f32]) {
         self.fine.push(samples);
-        self.samples.extend(samples);
+        self.samples.extend_from_slice(samples);
         let length = self.window.len();
-        while self.samples.len() >= length {
-            let (front, back) = self.samples.as_slices();
-            let held = front.iter().chain(back);
+        while self.samples.len() >= self.done + length {
+            let held = &self.samples[self.done..self.done + length];
             for ((work, x), w) in self.work.iter_mut().zip(held).zip(&self.window) {
                 *work = f64::from(*x) * w;
             }
-            self.samples.drain(..self.hop);
+            self.done += self.hop;
             self.read_frame();
+        }
+        // Samples are moved seldom.
+        if self.done > 16 * length {
+            self.samples.drain(..self.done);
+            self.done = 0;
         }
     }
 
@@ -321,7 +329,9 @@ impl OnsetFinder {
                 let (a_re, a_im) = (one.re[k], one.im[k]);
                 let (b_re, b_im) = (two.re[k], two.im[k]);
                 let (of_late, noise, counts) = (self.misfit[k], self.noise[k], self.counts[k]);
-                let mut out = [Lanes::default(); 5];
+                let (mut first_re, mut first_im) = (Lanes::default(), Lanes::default());
+                let (mut second_re, mut second_im) = (Lanes::default(), Lanes::default());
+                let (mut misfits, mut news) = (Lanes::default(), Lanes::default());
                 for lane in 0..8 {
                     let ridge = RIDGE * (s_one[lane] + s_two[lane]) + least;
                     let (a, d) = (s_one[lane] + ridge, s_two[lane] + ridge);
@@ -343,14 +353,19 @@ impl OnsetFinder {
                     let ratio = (misfit / usual).max(1e-6).min(1e12);
                     let has_more = re * re + im * im > er * er + ei * ei;
                     let new = if has_more { ratio } else { ratio.min(1.0) };
-                    products[lane] *= f64::from(1.0 + counts[lane] * (new - 1.0));
-                    for (values, value) in out.iter_mut().zip([fr, fi, sr, si, misfit]) {
-                        values[lane] = value;
-                    }
+                    news[lane] = 1.0 + counts[lane] * (new - 1.0);
+                    first_re[lane] = fr;
+                    first_im[lane] = fi;
+                    second_re[lane] = sr;
+                    second_im[lane] = si;
+                    misfits[lane] = misfit;
                 }
-                [frame.first.re[k], frame.first.im[k], frame.second.re[k], frame.second.im[k]] =
-                    [out[0], out[1], out[2], out[3]];
-                frame.misfit[k] = out[4];
+                for (product, new) in products.iter_mut().zip(news) {
+                    *product *= f64::from(new);
+                }
+                (frame.first.re[k], frame.first.im[k]) = (first_re, first_im);
+                (frame.second.re[k], frame.second.im[k]) = (second_re, second_im);
+                frame.misfit[k] = misfits;
             }
             let logs: f64 = products.iter().map(|product| product.ln()).sum();
             *novelty = (logs / (*count).max(1) as f64) as f32;
@@ -508,7 +523,9 @@ struct FineCourse {
     block_s: f64,
     sums: [f64; 3],
     filled: usize,
+    /// The last two samples.
     last: [f32; 2],
+    values: Vec<f32>,
     powers: VecDeque<[f64; 3]>,
     /// Number of the first of them.
     first: u64,
@@ -527,20 +544,32 @@ impl FineCourse {
             sums: [0.0; 3],
             filled: 0,
             last: [0.0; 2],
+            values: Vec::new(),
             powers: VecDeque::new(),
             first: 0,
         }
     }
 
     fn push(&mut self, samples: &[f32]) {
-        for x in samples {
-            let first = x - self.last[0];
-            let second = first - self.last[1];
-            self.last = [*x, first];
-            for (sum, value) in self.sums.iter_mut().zip([*x, first, second]) {
-                *sum += f64::from(value * value);
+        let mut rest = samples;
+        while !rest.is_empty() {
+            let (now, later) = rest.split_at(rest.len().min(self.block - self.filled));
+            rest = later;
+            // The samples and the two before them, and their differences.
+            self.values.clear();
+            self.values.extend_from_slice(&self.last);
+            self.values.extend_from_slice(now);
+            self.last.copy_from_slice(&self.values[now.len()..]);
+            self.sums[0] += f64::from(narrow_dot(&self.values[2..], &self.values[2..]));
+            for (order, sum) in (1..).zip(&mut self.sums[1..]) {
+                for n in 0..self.values.len() - 1 {
+                    self.values[n] = self.values[n + 1] - self.values[n];
+                }
+                self.values.pop();
+                let new = &self.values[2 - order..];
+                *sum += f64::from(narrow_dot(new, new));
             }
-            self.filled += 1;
+            self.filled += now.len();
             if self.filled == self.block {
                 self.powers.push_back(self.sums.map(|sum| 2.0 * sum / self.block as f64));
                 (self.sums, self.filled) = ([0.0; 3], 0);

@@ -146,6 +146,18 @@ pub(super) struct FrameReader {
     proposals: Vec<Proposal>,
     /// What was found in the levels, with the number of its level.
     found: Vec<(usize, Candidate)>,
+    /// The last reading of each level.
+    held: Vec<Held>,
+}
+
+/// What was found in a level, which is not read for every frame.
+#[derive(Debug, Clone, Default)]
+struct Held {
+    found: Vec<(usize, Candidate)>,
+    /// Middle of what it was read from.
+    centre_s: f64,
+    /// Frames that it is still for.
+    frames_left: usize,
 }
 
 impl FrameReader {
@@ -160,6 +172,7 @@ impl FrameReader {
             strongest: Vec::with_capacity(PROPOSERS),
             proposals: Vec::new(),
             found: Vec::new(),
+            held: Vec::new(),
         }
     }
 
@@ -168,14 +181,25 @@ impl FrameReader {
         self.found.clear();
         levels.all[0].frame(time_s, &mut self.frame);
         let whole = dot(&self.frame, &self.frame) / self.frame.len() as f64;
+        self.held.resize_with(levels.all.len(), Held::default);
         for (n, level) in levels.all.iter().enumerate() {
-            if let Some(range_hz) = level.range_hz {
-                self.read_level(n, level, range_hz, time_s, whole);
+            let Some(range_hz) = level.range_hz else { continue };
+            let start = self.found.len();
+            if self.held[n].frames_left == 0 {
+                // In the middle of the frames that it is for.
+                let centre_s = time_s + 0.5 * (level.every - 1) as f64 * levels.hop_s;
+                self.read_level(n, level, range_hz, centre_s, whole);
+                let held = &mut self.held[n];
+                held.centre_s = centre_s;
+                held.frames_left = level.every;
+                held.found.clear();
+                held.found.extend_from_slice(&self.found[start..]);
+            } else {
+                self.found.extend_from_slice(&self.held[n].found);
             }
+            self.held[n].frames_left -= 1;
         }
-        if std::env::var("CAND").is_ok() { for (n,c) in &self.found { eprintln!("{time_s:.2} level {n} {:.1} ev {:.1}", c.f0_hz, c.evidence); } }
-        self.check_periodicity(levels, time_s);
-        if std::env::var("CAND").is_ok() { for (n,c) in &self.found { eprintln!("   after {time_s:.2} level {n} {:.1} ev {:.1} r {:.2}", c.f0_hz, c.evidence,c.periodicity); } }
+        self.check_periodicity(levels);
         let mut best: Vec<Candidate> = self.found.iter().map(|(_, candidate)| *candidate).collect();
         best.sort_by(|a, b| b.evidence.total_cmp(&a.evidence));
         let mut kept: Vec<Candidate> = Vec::with_capacity(KEPT);
@@ -240,7 +264,7 @@ impl FrameReader {
 
     /// Lets what was found keep as much of its evidence as the sound is periodic. What falls too
     /// far behind is dropped unchecked: being checked can only weaken it.
-    fn check_periodicity(&mut self, levels: &Levels, time_s: f64) {
+    fn check_periodicity(&mut self, levels: &Levels) {
         self.found.sort_by(|(_, a), (_, b)| b.evidence.total_cmp(&a.evidence));
         let (mut best, mut checked) = (0.0f64, 0);
         self.correlators.resize_with(levels.all.len(), Correlator::default);
@@ -254,7 +278,7 @@ impl FrameReader {
             let level = &levels.all[*number];
             let correlator = &mut self.correlators[*number];
             if correlator.is_empty() {
-                level.frame(time_s, &mut self.frame);
+                level.frame(self.held[*number].centre_s, &mut self.frame);
                 correlator.set(&self.frame);
             }
             candidate.periodicity = periodicity(correlator, level.rate_hz / candidate.f0_hz);

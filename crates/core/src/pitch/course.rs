@@ -2,6 +2,7 @@
 
 use super::PitchPoint;
 use super::notes::OF_ONSET_S;
+use crate::lanes::narrow_dot;
 use crate::onsets::{Onset, OnsetFinder};
 use crate::units::cents_between;
 
@@ -29,9 +30,12 @@ impl PowerCourse {
 
     pub(super) fn push(&mut self, samples: &[f32]) {
         self.onsets.push(samples);
-        for x in samples {
-            self.sum += f64::from(x * x);
-            self.filled += 1;
+        let mut rest = samples;
+        while !rest.is_empty() {
+            let (now, later) = rest.split_at(rest.len().min(self.block - self.filled));
+            rest = later;
+            self.sum += f64::from(narrow_dot(now, now));
+            self.filled += now.len();
             if self.filled == self.block {
                 self.powers.push((self.sum / self.block as f64) as f32);
                 (self.sum, self.filled) = (0.0, 0);
