@@ -46,6 +46,8 @@ pub(crate) fn convolve(taps: &[f64], x: &[f64], count: usize, sums: &mut Vec<f64
 }
 
 /// Σ a·b of narrow samples over as many as `a` has.
+#[expect(clippy::inline_always, reason = "what is not inlined is compiled for the least processor")]
+#[inline(always)]
 pub(crate) fn narrow_dot(a: &[f32], b: &[f32]) -> f32 {
     let (a_parts, a_rest) = a.as_chunks::<16>();
     let (b_parts, b_rest) = b[..a.len()].as_chunks::<16>();

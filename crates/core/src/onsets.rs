@@ -440,9 +440,9 @@ impl OnsetFinder {
         // The greatest of the bands and the second.
         let greatest = |n: usize| {
             let bands = self.frames[n].novelty.iter().zip(WEIGHTS);
-            bands.map(|(novelty, weight)| weight * novelty).fold((0.0f32, 0.0f32), |(a, b), x| {
-                if x > a { (x, a) } else { (a, b.max(x)) }
-            })
+            bands
+                .map(|(novelty, weight)| weight * novelty)
+                .fold((0.0f32, 0.0f32), |(a, b), x| if x > a { (x, a) } else { (a, b.max(x)) })
         };
         let novelty = |n: usize| greatest(n).0;
         let (here, breadth) = greatest(place);

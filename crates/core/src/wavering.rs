@@ -57,7 +57,7 @@ pub(crate) fn wavering(course: &[f64], hop_s: f64) -> Wavering {
     if count < 12 || duration_s * highest < 2.0 || line_rest <= 0.0 {
         return none;
     }
-    let step = 0.2 / duration_s;
+    let step = 0.4 / duration_s;
     let low = RATES_HZ.0.max(1.2 / duration_s);
     let steps = ((highest - low) / step).max(0.0) as usize;
     let rates = (0..=steps).map(|n| low + n as f64 * step);
@@ -87,13 +87,18 @@ fn line_and_sine(course: &[f64], hop_s: f64, rate_hz: f64) -> (f64, f64, f64, f6
     for (n, value) in course.iter().enumerate() {
         let basis = [1.0, (n as f64 - middle) * hop_s, wave.re, wave.im];
         for i in 0..terms {
-            for j in 0..terms {
+            for j in i..terms {
                 normal[i][j] += basis[i] * basis[j];
             }
             normal[i][4] += basis[i] * value;
         }
         squares += value * value;
         wave *= turn;
+    }
+    for i in 1..4 {
+        for j in 0..i {
+            normal[i][j] = normal[j][i];
+        }
     }
     // What is left out stands alone in its row.
     for (n, row) in normal.iter_mut().enumerate().skip(terms) {

@@ -152,10 +152,8 @@ impl CourseMeter {
         let least = amplitude_from_db(noise_db + ONSET_OVER_NOISE_DB).powi(2);
         let loud = found.iter().filter(|onset| onset.is_certain() && onset.power > least);
         // What begins just before the end is the cut.
-        let found_s: Vec<f64> = loud
-            .map(|onset| onset.time_s)
-            .filter(|time_s| *time_s < end_s - RISE_S)
-            .collect();
+        let found_s: Vec<f64> =
+            loud.map(|onset| onset.time_s).filter(|time_s| *time_s < end_s - RISE_S).collect();
         let onsets_s = onsets_in(&regions, &found_s, &self.stored, step_s, noise_db);
         for region in &mut regions {
             region.start_s += start_s;
@@ -263,12 +261,10 @@ mod tests {
         let samples = to_samples(sound);
         let mut meter = CourseMeter::new(RATE, 1, 0);
         let mut grains = Grains::new(RATE, 1);
-        samples
-            .chunks(4001)
-            .for_each(|block| {
-                meter.hear(&[block]);
-                grains.push(&[block], |n, grain| meter.take(n, &grain.totals));
-            });
+        samples.chunks(4001).for_each(|block| {
+            meter.hear(&[block]);
+            grains.push(&[block], |n, grain| meter.take(n, &grain.totals));
+        });
         meter.finish(samples.len() as u64, Some(db_from_power(2.0 * noise_rms * noise_rms)))
     }
 

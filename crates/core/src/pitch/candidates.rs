@@ -307,13 +307,16 @@ impl FrameReader {
     fn transform_frame(&mut self, rate_hz: f64) {
         let used = used_bins(self.frame.len());
         let x = self.transform.forward(&mut self.frame);
-        for (x, power) in x.windows(5).zip(&mut self.power[2..]).take(used - 1) {
-            *power = windowed(x).norm_sqr();
-        }
-        // No fundamental lies so low in a frame: what is there is taken as its neighbour.
-        let lowest = self.power[2];
-        self.power[..2].fill(lowest);
-        self.floor.set(&self.power[..=used]);
+        let (power, floor) = (&mut self.power, &mut self.floor);
+        pulp::Arch::new().dispatch(|| {
+            for (x, power) in x.windows(5).zip(&mut power[2..]).take(used - 1) {
+                *power = windowed(x).norm_sqr();
+            }
+            // No fundamental lies so low in a frame: what is there is taken as its neighbour.
+            let lowest = power[2];
+            power[..2].fill(lowest);
+            floor.set(&power[..=used]);
+        });
         self.find_tones(rate_hz, used);
         self.add_up_tones();
     }
@@ -564,6 +567,8 @@ impl FrameReader {
 
 /// The middle one of five bins under the window: a cosine in it shifts the spectrum by a bin to
 /// either side.
+#[expect(clippy::inline_always, reason = "what is not inlined is compiled for the least processor")]
+#[inline(always)]
 fn windowed(x: &[Complex<f64>]) -> Complex<f64> {
     WINDOW[0] * x[2] - 0.5 * WINDOW[1] * (x[1] + x[3]) + 0.5 * WINDOW[2] * (x[0] + x[4])
 }

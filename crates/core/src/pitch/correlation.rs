@@ -45,6 +45,11 @@ impl Correlator {
     }
 
     /// Correlation of the frame with itself so many samples later: 2Σxy/Σ(x² + y²).
+    #[expect(
+        clippy::inline_always,
+        reason = "what is not inlined is compiled for the least processor"
+    )]
+    #[inline(always)]
     pub(super) fn at(&self, lag: usize) -> f64 {
         let count = self.samples.len();
         let lag = lag.min(count);
@@ -63,7 +68,12 @@ pub(super) fn periodicity(frame: &Correlator, lag: f64) -> f64 {
     let lag = lag * (SHORTEST / lag).ceil().max(1.0);
     let first = ((lag * (1.0 - AROUND)).floor() as usize).saturating_sub(1).max(1);
     let last = ((lag * (1.0 + AROUND)).ceil() as usize + 1).min(frame.samples.len() * 2 / 3);
-    let values: Vec<f64> = (first..=last).map(|lag| frame.at(lag)).collect();
+    let mut values: Vec<f64> = Vec::with_capacity((last + 1).saturating_sub(first));
+    pulp::Arch::new().dispatch(|| {
+        for lag in first..=last {
+            values.push(frame.at(lag));
+        }
+    });
     let Some(best) = (0..values.len()).max_by(|a, b| values[*a].total_cmp(&values[*b])) else {
         return 0.0;
     };

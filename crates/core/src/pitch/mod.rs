@@ -171,11 +171,7 @@ impl PitchPoint {
 
     /// The same tones as a series of so many times the fundamental.
     fn times(&self, by: f64) -> Self {
-        Self {
-            f0_hz: self.f0_hz.map(|hz| by * hz),
-            f0_hz_u: self.f0_hz_u.map(|u| by * u),
-            ..*self
-        }
+        Self { f0_hz: self.f0_hz.map(|hz| by * hz), f0_hz_u: self.f0_hz_u.map(|u| by * u), ..*self }
     }
 
     fn make_unvoiced(&mut self) {
@@ -323,7 +319,6 @@ impl PitchTracker {
         self.take_settled();
         self.course.trim(&mut self.track, self.start_s, self.hop_s);
         let mut onsets = self.course.onsets();
-        if std::env::var("ONS").is_ok() { for o in &onsets { if o.novelty>1.2 {eprintln!("{:.3} {:.2} {:.2} {:.2} {:.2} {}", o.time_s,o.novelty,o.breadth,o.persistence,o.growth,if o.is_certain(){"*"}else{""});} } }
         for onset in &mut onsets {
             onset.time_s += self.start_s;
         }

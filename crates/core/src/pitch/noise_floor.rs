@@ -48,6 +48,11 @@ impl NoiseFloor {
         Self { powers: vec![0.0; count], logs: vec![0.0; count], anchors, bins }
     }
 
+    #[expect(
+        clippy::inline_always,
+        reason = "what is not inlined is compiled for the least processor"
+    )]
+    #[inline(always)]
     pub(super) fn set(&mut self, power: &[f64]) {
         const QUARTER: f64 = 0.287_68;
         let values = self.powers.iter_mut().zip(&mut self.logs);
@@ -93,6 +98,8 @@ const KEYS: usize = 32;
 
 /// The value that so many others lie below: counting is quicker than sorting, since four are
 /// compared at once.
+#[expect(clippy::inline_always, reason = "what is not inlined is compiled for the least processor")]
+#[inline(always)]
 fn of_rank(keys: &[i32; KEYS], rank: i32) -> i32 {
     let below = |key: i32| keys.iter().map(|x| i32::from(*x < key)).sum::<i32>();
     let up_to = |key: i32| keys.iter().map(|x| i32::from(*x <= key)).sum::<i32>();

@@ -268,8 +268,7 @@ fn cut_at_leaps(
             continue;
         }
         let time_s = 0.5 * (track[n - 1].time_s + track[n].time_s);
-        let of_leap =
-            |onset: &Onset| (onset.time_s - time_s).abs() < OF_ONSET_S && onset.is_slur();
+        let of_leap = |onset: &Onset| (onset.time_s - time_s).abs() < OF_ONSET_S && onset.is_slur();
         // Frames hear the next onset half their length before it comes.
         let ahead_s = track[n].basis.map_or(0.0, |basis| 0.6 * f64::from(basis.frame_s));
         let is_ahead = ends_with_onset && (end - n) as f64 * hop_s < ahead_s;
@@ -304,8 +303,7 @@ pub(super) fn notes(
             ((run.from - group[0].from) as f64) * hop_s < TWO_STAGES_S
                 && multiple(group[0].hz(track), run.hz(track)) == Some(1.0)
         };
-        let goes_on =
-            |group: &&mut Vec<Run>| run.begins != Begins::Onset || is_second_stage(group);
+        let goes_on = |group: &&mut Vec<Run>| run.begins != Begins::Onset || is_second_stage(group);
         let Some(group) = groups.last_mut().filter(goes_on) else {
             groups.push(vec![run]);
             continue;
@@ -334,10 +332,12 @@ pub(super) fn notes(
         let beside = beside.filter_map(|n| powers.get(n)).copied().fold(0.0, f64::max);
         let group = &groups[n];
         let frames: usize = group.iter().map(|run| run.frames().len()).sum();
-        let is_background = group[0].begins == Begins::Nothing && usual_power(group, track) < BACKGROUND * beside;
+        let is_background =
+            group[0].begins == Begins::Nothing && usual_power(group, track) < BACKGROUND * beside;
         frames as f64 * hop_s >= SHORTEST_S && !is_background
     };
-    let kept: Vec<&Vec<Run>> = (0..groups.len()).filter(|n| is_note(*n)).map(|n| &groups[n]).collect();
+    let kept: Vec<&Vec<Run>> =
+        (0..groups.len()).filter(|n| is_note(*n)).map(|n| &groups[n]).collect();
     let mut of_notes = vec![false; track.len()];
     let mut notes = Vec::new();
     for group in kept {
