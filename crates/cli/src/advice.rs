@@ -10,7 +10,7 @@ pub(crate) fn worded(findings: Vec<Finding>) -> Vec<Finding> {
 fn with_words(finding: Finding) -> Finding {
     let Some(advice) = finding.advice else { return finding };
     let words = match advice {
-        Advice::Span => "Choose another span with --from and --to.".into(),
+        Advice::Notes => "Choose another with --note, or measure each with --each.".into(),
         Advice::LikeSpans => "Compare spans of the same length with --from and --to.".into(),
         Advice::NoFundamental => "Follow the partials without a fundamental: --free.".into(),
         Advice::ShorterTracks => "Lower --shortest, or look at the spectrum.".into(),

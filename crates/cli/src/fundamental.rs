@@ -3,10 +3,38 @@
 use anyhow::Result;
 use clap::Args;
 use tonemap_core::partials::PartialsSettings;
-use tonemap_core::pitch::{DEFAULT_RANGE_HZ, PitchSettings};
+use tonemap_core::pitch::{DEFAULT_RANGE_HZ, PitchSettings, pitch};
 use tonemap_core::units::FrequencyRange;
 
 use crate::take::Part;
+
+/// Which notes of a take are measured.
+#[derive(Args, Clone)]
+#[command(next_help_heading = "Search")]
+pub(crate) struct NoteArgs {
+    /// Which of several notes is measured, counted from 1 [default: the longest]
+    #[arg(long, value_name = "NUMBER", conflicts_with_all = ["free", "each"])]
+    note: Option<usize>,
+    /// Measure each note of a take, one row a note
+    #[arg(long, conflicts_with = "free")]
+    each: bool,
+}
+
+impl NoteArgs {
+    /// The numbers of the notes of a part that are measured; `None` for the longest.
+    pub(crate) fn of(
+        &self,
+        part: &Part<'_>,
+        settings: &PartialsSettings,
+    ) -> Result<Vec<Option<usize>>> {
+        if !self.each {
+            return Ok(vec![self.note]);
+        }
+        let found = pitch(&part.note_samples()?.samples, part.rate_hz(), &settings.pitch)?;
+        let numbers: Vec<Option<usize>> = (1..=found.notes.len()).map(Some).collect();
+        Ok(if numbers.is_empty() { vec![None] } else { numbers })
+    }
+}
 
 /// Whether there is a fundamental, and where it is looked for.
 #[derive(Args, Clone)]
@@ -38,6 +66,7 @@ impl FundamentalArgs {
                 reference_hz,
                 ..PitchSettings::default()
             },
+            note: part.note,
             ..PartialsSettings::default()
         })
     }

@@ -37,7 +37,7 @@ impl<F> Made<'_, F> {
     /// What stands before and behind its rows in CSV.
     pub(crate) fn row_head(&self) -> RowHead {
         RowHead {
-            take: self.part.take().name(),
+            take: self.part.row_name(),
             channel: self.part.channel_name(),
             level_reference: self.part.reference.name(),
         }
@@ -140,6 +140,11 @@ pub(crate) trait Measure: Sync + Sized {
         Ok(None)
     }
 
+    /// Which notes of a part are measured, each by itself; `None` where that is not asked for.
+    fn notes(&self, _part: &Part<'_>) -> Result<Vec<Option<usize>>> {
+        Ok(vec![None])
+    }
+
     /// Measures a part, and says what it found on the way.
     fn measure(&self, part: &Part<'_>, quiet: bool) -> Result<(Self::Found, Vec<Finding>)>;
 
@@ -187,6 +192,7 @@ pub(crate) fn drive<M: Measure>(command: &M) -> Result<Status> {
     }
     let (mut takes, mut status) = parts::open_named(takes, source)?;
     let mut parts = parts::parts_of(&mut takes, |take| chosen.of(take), &mut status)?;
+    parts = parts.into_iter().flat_map(|part| notes_of(command, part)).collect();
     if parts.len() > 1 {
         refuse_several(M::DRAWS.filter(|_| figure.figure.is_some()), &files)?;
     }
@@ -241,6 +247,12 @@ pub(crate) fn on<M: Measure>(command: &M, named: &Named) -> Result<Kept> {
         findings: made.named_findings(true),
         part: command.section(&made)?,
     })
+}
+
+/// The notes of a part as parts of their own. What cannot be known of it fails when it is measured.
+fn notes_of<'a, M: Measure>(command: &M, part: Part<'a>) -> Vec<Part<'a>> {
+    let numbers = command.notes(&part).unwrap_or_else(|_| vec![None]);
+    numbers.into_iter().map(|note| part.of_note(note)).collect()
 }
 
 fn json_of<M: Measure>(command: &M, made: &Made<'_, M::Found>) -> Result<String> {

@@ -31,6 +31,7 @@ pub(crate) struct Take {
 }
 
 /// One channel over one span of a take, the mean of all, or all of them.
+#[derive(Clone, Copy)]
 pub(crate) struct Part<'a> {
     take: &'a Take,
     channels: Channels,
@@ -38,6 +39,8 @@ pub(crate) struct Part<'a> {
     /// What its levels refer to: sound pressure where the channel is calibrated, else full scale,
     /// unless parts that stand side by side share another.
     pub(crate) reference: LevelReference,
+    /// Which of its notes is measured, counted from 1, if it is not for the command to choose.
+    pub(crate) note: Option<usize>,
 }
 
 /// Which channels of a take a part is.
@@ -222,7 +225,8 @@ impl Take {
         let span = self.cut_span(args.span.span())?;
         let take = &*self;
         let part = |channels| {
-            let part = Part { take, channels, span, reference: LevelReference::FullScale };
+            let reference = LevelReference::FullScale;
+            let part = Part { take, channels, span, reference, note: None };
             Part { reference: part.own_reference(), ..part }
         };
         Ok(channels.into_iter().map(part).collect())
@@ -232,7 +236,7 @@ impl Take {
     pub(crate) fn whole(&mut self, args: &SpanArgs) -> Result<Part<'_>> {
         let span = self.cut_span(args.span())?;
         let reference = LevelReference::FullScale;
-        Ok(Part { take: self, channels: Channels::All, span, reference })
+        Ok(Part { take: self, channels: Channels::All, span, reference, note: None })
     }
 
     /// The span asked for in the one channel asked for.
@@ -432,12 +436,29 @@ impl<'a> Part<'a> {
         findings.iter().map(named).collect()
     }
 
-    /// Name of the take, and of the channel where there are several.
+    /// The same for one of its notes.
+    pub(crate) fn of_note(self, note: Option<usize>) -> Self {
+        Self { note, ..self }
+    }
+
+    /// Name of the take, and of the channel where there are several, and the note if it is one of
+    /// several.
     pub(crate) fn title(&self) -> String {
-        if self.take.info.channels == 1 || self.channels == Channels::All {
-            self.take.name()
-        } else {
-            format!("{}, channel {}", self.take.name(), self.channel_name())
+        let mut title = self.take.name();
+        if self.take.info.channels > 1 && self.channels != Channels::All {
+            title += &format!(", channel {}", self.channel_name());
+        }
+        if let Some(number) = self.note {
+            title += &format!(", note {number}");
+        }
+        title
+    }
+
+    /// Name of the take in a row that has its channel beside it.
+    pub(crate) fn row_name(&self) -> String {
+        match self.note {
+            Some(number) => format!("{}, note {number}", self.take.name()),
+            None => self.take.name(),
         }
     }
 

@@ -33,8 +33,8 @@ impl Severity {
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
 pub enum Advice {
-    /// Choose another span.
-    Span,
+    /// Choose another of several notes, or measure each.
+    Notes,
     /// Compare spans of the same length.
     LikeSpans,
     /// Assume no fundamental.

@@ -591,6 +591,8 @@ impl FineCourse {
         const QUIET: usize = 8;
         const LOUD: usize = 4;
         const SOON: usize = 16;
+        /// Share of the power after it that the first block of a rise has.
+        const BEGUN: f64 = 0.1;
         let place = |time_s: f64| {
             let block = (time_s / self.block_s).round().max(0.0) as u64;
             (block.saturating_sub(self.first) as usize).min(self.powers.len())
@@ -604,18 +606,23 @@ impl FineCourse {
             self.powers.range(soon).map(|powers| powers[0]).fold(0.0, f64::max)
         };
         let (from, to) = (place(near_s - BEFORE_S), place(near_s + AFTER_S));
+        // The rise, where, in which power, and the power after it.
         let mut best = (0.0, None);
         for n in from.max(QUIET)..to.min(self.powers.len().saturating_sub(LOUD)) {
             for which in 0..3 {
-                let rise = mean(which, n..n + LOUD) / mean(which, n - QUIET..n);
+                let after = mean(which, n..n + LOUD);
+                let rise = after / mean(which, n - QUIET..n);
                 if rise > best.0 {
-                    best = (rise, Some(n));
+                    best = (rise, Some((n, which, after)));
                 }
             }
         }
         match best {
-            (rise, Some(n)) if rise > 1.5 => {
-                ((self.first + n as u64) as f64 * self.block_s, largest(n))
+            (rise, Some((n, which, after))) if rise > 1.5 => {
+                // A short burst is anywhere in what is compared: it begins with its first block.
+                let is_quiet = |n: &usize| self.powers[*n][which] < BEGUN * after;
+                let begin = (n..n + LOUD).find(|n| !is_quiet(n)).unwrap_or(n);
+                ((self.first + begin as u64) as f64 * self.block_s, largest(begin))
             }
             _ => (near_s, largest(place(near_s))),
         }

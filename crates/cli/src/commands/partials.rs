@@ -23,7 +23,7 @@ use tonemap_media::{SdifFrame, SdifKind, SdifPartial, sdif_file};
 use crate::args::{self, FigureArgs, OutputArgs, TakesArgs};
 use crate::arrays::{self, Arrays};
 use crate::columns::background;
-use crate::fundamental::FundamentalArgs;
+use crate::fundamental::{FundamentalArgs, NoteArgs};
 use crate::limits::LimitArgs;
 use crate::measure::{self, Common, Measure, SideFile, row_heads, rows};
 use crate::table::{Row, RowHead, Shown, Table};
@@ -81,6 +81,8 @@ const EXAMPLES: &str = "Examples:
 struct SearchArgs {
     #[command(flatten)]
     fundamental: FundamentalArgs,
+    #[command(flatten)]
+    notes: NoteArgs,
     /// With --free: the spacing at which two partials are resolved: 30Hz, or A3..A#3 [default:
     /// 30Hz]
     #[arg(long, value_name = "FREQUENCY", requires = "free")]
@@ -152,6 +154,8 @@ struct Settings {
     shortest_s: f64,
     frame_s: f64,
     hop_s: f64,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    note: Option<usize>,
     ratios_to: Option<usize>,
     target: Vec<f64>,
 }
@@ -181,6 +185,10 @@ impl Measure for Partials {
         Common::of(&self.takes, &self.limits, &self.figure, &self.output)
     }
 
+    fn notes(&self, part: &Part<'_>) -> Result<Vec<Option<usize>>> {
+        self.search.notes.of(part, &self.partials_settings(part)?)
+    }
+
     fn measure(&self, part: &Part<'_>, _quiet: bool) -> Result<(Found, Vec<Finding>)> {
         let settings = self.partials_settings(part)?;
         let NoteSamples { samples, mut findings } = part.note_samples()?;
@@ -205,6 +213,7 @@ impl Measure for Partials {
             shortest_s: settings.shortest_s,
             frame_s: partials.frame_s,
             hop_s: partials.hop_s,
+            note: settings.note,
             ratios_to: self.ratios.ratios_to,
             target: self.ratios.target.clone(),
         }

@@ -16,7 +16,7 @@ use tonemap_figures::{
 };
 
 use crate::args::{self, FigureArgs, OutputArgs, TakesArgs};
-use crate::fundamental::FundamentalArgs;
+use crate::fundamental::{FundamentalArgs, NoteArgs};
 use crate::limits::LimitArgs;
 use crate::measure::{self, Common, Measure, row_heads, rows};
 use crate::table::{Row, Shown, Table};
@@ -36,6 +36,8 @@ pub(crate) struct Timbre {
     takes: TakesArgs,
     #[command(flatten)]
     fundamental: FundamentalArgs,
+    #[command(flatten)]
+    notes: NoteArgs,
     #[command(flatten)]
     search: SearchArgs,
     #[command(flatten)]
@@ -109,6 +111,8 @@ struct Settings {
     hop_s: f64,
     frame_s: f64,
     noise_frame_s: Option<f64>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    note: Option<usize>,
 }
 
 /// `result` in JSON.
@@ -126,6 +130,11 @@ impl Measure for Timbre {
 
     fn common(&self) -> Common<'_> {
         Common::of(&self.takes, &self.limits, &self.figure, &self.output)
+    }
+
+    fn notes(&self, part: &Part<'_>) -> Result<Vec<Option<usize>>> {
+        let reference_hz = args::reference_hz(self.search.reference, part.take().reference_hz())?;
+        self.notes.of(part, &self.fundamental.settings(part, reference_hz)?)
     }
 
     fn measure(&self, part: &Part<'_>, _quiet: bool) -> Result<(Found, Vec<Finding>)> {
@@ -159,6 +168,7 @@ impl Measure for Timbre {
             hop_s: settings.hop_s,
             frame_s: timbre.frame_s,
             noise_frame_s: timbre.noise_frame_s,
+            note: settings.partials.note,
         }
     }
 

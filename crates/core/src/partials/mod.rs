@@ -77,6 +77,8 @@ pub struct PartialsSettings {
     pub free: bool,
     /// How the fundamental is looked for.
     pub pitch: PitchSettings,
+    /// Which of several notes is followed, counted from 1; `None` for the longest.
+    pub note: Option<usize>,
     /// Without a fundamental: the spacing at which two partials are resolved, in Hz.
     pub resolve_hz: f64,
     /// Time between the points of a track in seconds; `None` for a quarter of a frame, or a
@@ -95,6 +97,7 @@ impl Default for PartialsSettings {
         Self {
             free: false,
             pitch: PitchSettings::default(),
+            note: None,
             resolve_hz: 30.0,
             hop_s: None,
             most: 60,
@@ -406,13 +409,14 @@ pub fn partials(
     Ok(partials_and_pitch(sound, sample_rate_hz, start_s, settings)?.0)
 }
 
-/// The same with the fundamental that led to them, its times in seconds from the first sample.
+/// The same with the fundamental that led to them and the note, times in seconds from the first
+/// sample.
 pub(crate) fn partials_and_pitch(
     sound: &[f32],
     sample_rate_hz: f64,
     start_s: f64,
     settings: &PartialsSettings,
-) -> Result<(Partials, Option<Pitch>), Error> {
+) -> Result<(Partials, Option<(Pitch, PitchNote)>), Error> {
     check(settings, sound.len(), sample_rate_hz)?;
     let mut findings = Vec::new();
     let mut followed_pitch = None;
@@ -423,9 +427,9 @@ pub(crate) fn partials_and_pitch(
             (stretch, RESOLUTION_BINS / settings.resolve_hz, None)
         } else {
             let found = pitch(sound, sample_rate_hz, &settings.pitch)?;
-            let note = longest(&found).ok_or(Error::NoFundamental)?;
+            let note = chosen(&found, settings.note)?;
             findings.extend(found.findings().into_iter().filter(|f| f.code == "off_series"));
-            if found.notes.len() > 1 {
+            if found.notes.len() > 1 && settings.note.is_none() {
                 findings.push(Finding::warning(
                 "several_notes",
                 format!(
@@ -434,12 +438,13 @@ pub(crate) fn partials_and_pitch(
                     start_s + note.start_s,
                     start_s + note.end_s
                 ),
-            ).advising(Advice::Span));
+            ).advising(Advice::Notes));
             }
             let stretch = stretch_of(sound, sample_rate_hz, &found, note);
             let guide = guide_of(&stretch, &found, note);
             let lowest = guide.points.iter().map(|(_, hz)| *hz).fold(f64::INFINITY, f64::min);
-            followed_pitch = Some(found);
+            let note = note.clone();
+            followed_pitch = Some((found, note));
             (stretch, (PERIODS / lowest).max(SHORTEST_FRAME_S), Some(guide))
         };
     let length = fast_length((frame_s * sample_rate_hz).ceil() as usize);
@@ -485,10 +490,25 @@ fn check(settings: &PartialsSettings, samples: usize, sample_rate_hz: f64) -> Re
     Ok(())
 }
 
-/// The note that lasts longest.
-pub(crate) fn longest(pitch: &Pitch) -> Option<&PitchNote> {
+/// The note of a number counted from 1, or the one that lasts longest.
+fn chosen(pitch: &Pitch, number: Option<usize>) -> Result<&PitchNote, Error> {
+    let count = pitch.notes.len();
     let lasts = |note: &&PitchNote| note.end_s - note.start_s;
-    pitch.notes.iter().max_by(|a, b| lasts(a).total_cmp(&lasts(b)))
+    let Some(number) = number else {
+        let longest = pitch.notes.iter().max_by(|a, b| lasts(a).total_cmp(&lasts(b)));
+        return longest.ok_or(Error::NoFundamental);
+    };
+    if count == 0 {
+        return Err(Error::NoFundamental);
+    }
+    number.checked_sub(1).and_then(|n| pitch.notes.get(n)).ok_or_else(|| Error::Setting {
+        setting: "the number of the note",
+        given: number.to_string(),
+        allowed: match count {
+            1 => "1: the span holds one note".into(),
+            _ => format!("1 to {count}: so many notes are in the span"),
+        },
+    })
 }
 
 fn guide_of(stretch: &Stretch, pitch: &Pitch, note: &PitchNote) -> Guide {

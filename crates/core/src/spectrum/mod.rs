@@ -624,7 +624,10 @@ impl TonePass {
             ));
         }
         findings.extend(self.drift.map(|drift| self.drift_finding(drift)));
-        findings.extend(self.merged_finding(peaks));
+        // What dies away or glides is wide for that alone.
+        if self.drift.is_none() {
+            findings.extend(self.merged_finding(peaks));
+        }
         if self.averaged.group_frames > 1 {
             findings.push(Finding::note(
                 "median_of_groups",
@@ -636,7 +639,7 @@ impl TonePass {
             ));
         }
         let unsteady = peaks.iter().filter(|peak| peak.method == Method::Frames).count();
-        if unsteady > 0 && fitted {
+        if unsteady > 0 && fitted && self.drift.is_none() {
             findings.push(Finding::note(
                 "not_steady",
                 format!(

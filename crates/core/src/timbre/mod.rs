@@ -62,9 +62,9 @@ use crate::error::Error;
 use crate::finding::Finding;
 use crate::measured::{Measured, flat};
 use crate::partials::{
-    F0, INHARMONICITY, PartialTrack, Partials, PartialsSettings, longest, partials_and_pitch,
+    F0, INHARMONICITY, PartialTrack, Partials, PartialsSettings, partials_and_pitch,
 };
-use crate::pitch::{Pitch, VibratoFigures};
+use crate::pitch::{PitchNote, VibratoFigures};
 use crate::quantity::{Label, Quantities, Quantity, Unit, bare, pair};
 use crate::stiffness::stiff_ratio;
 use descriptors::summary;
@@ -257,9 +257,9 @@ pub fn timbre(
     let mut findings = Vec::new();
     let note = match partials_and_pitch(sound, sample_rate_hz, start_s, &settings.partials) {
         Ok((_, None)) => None,
-        Ok((found, Some(pitch))) => {
+        Ok((found, Some((_, note)))) => {
             findings.extend(found.findings.iter().cloned());
-            Some(NoteOf::new(found, &pitch, sample_rate_hz, start_s)).filter(NoteOf::has_harmonics)
+            Some(NoteOf::new(found, &note, sample_rate_hz, start_s)).filter(NoteOf::has_harmonics)
         }
         Err(Error::NoFundamental | Error::TooShort { .. }) => {
             findings.push(Finding::note(
@@ -308,7 +308,7 @@ struct NoteOf {
 }
 
 impl NoteOf {
-    fn new(found: Partials, pitch: &Pitch, rate_hz: f64, start_s: f64) -> Self {
+    fn new(found: Partials, note: &PitchNote, rate_hz: f64, start_s: f64) -> Self {
         /// As many as a note of 10 Hz has up to 20 kHz.
         const MOST: usize = 2000;
         let f0_hz = found.f0_hz.unwrap_or(Measured::new(f64::NAN, f64::NAN));
@@ -324,8 +324,7 @@ impl NoteOf {
                 *ratio = partial.frequency_hz / f0_hz.value;
             }
         }
-        let vibrato = longest(pitch).map_or_else(VibratoFigures::default, |note| note.vibrato);
-        Self { found, f0_hz, course, ratios, vibrato }
+        Self { found, f0_hz, course, ratios, vibrato: note.vibrato }
     }
 
     fn has_harmonics(&self) -> bool {

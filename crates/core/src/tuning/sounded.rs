@@ -35,7 +35,7 @@ pub fn sounded_notes(
     expected: Option<Note>,
 ) -> Result<SoundedNotes, Error> {
     let (found, pitch) = match partials_and_pitch(sound, rate_hz, start_s, settings) {
-        Ok((found, Some(pitch))) => (Some(found), pitch),
+        Ok((found, Some((pitch, _)))) => (Some(found), pitch),
         Ok((_, None)) => return Err(Error::NoFundamental),
         Err(Error::TooShort { .. }) => (None, pitch(sound, rate_hz, &settings.pitch)?),
         Err(other) => return Err(other),
