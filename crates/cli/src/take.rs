@@ -444,20 +444,17 @@ impl<'a> Part<'a> {
     /// Name of the take, and of the channel where there are several, and the note if it is one of
     /// several.
     pub(crate) fn title(&self) -> String {
-        let mut title = self.take.name();
-        if self.take.info.channels > 1 && self.channels != Channels::All {
-            title += &format!(", channel {}", self.channel_name());
-        }
-        if let Some(number) = self.note {
-            title += &format!(", note {number}");
-        }
-        title
+        let is_one_of_several = self.take.info.channels > 1 && self.channels != Channels::All;
+        let channel = is_one_of_several.then(|| format!("channel {}", self.channel_name()));
+        let note = self.note.map(|number| format!("note {number}"));
+        let words = [Some(self.take.name()), channel, note];
+        words.into_iter().flatten().collect::<Vec<_>>().join(", ")
     }
 
     /// Name of the take in a row that has its channel beside it.
     pub(crate) fn row_name(&self) -> String {
         match self.note {
-            Some(number) => format!("{}, note {number}", self.take.name()),
+            Some(number) => format!("{} note {number}", self.take.name()),
             None => self.take.name(),
         }
     }

@@ -350,7 +350,7 @@ impl OnsetFinder {
                     let misfit = (re - er) * (re - er) + (im - ei) * (im - ei) + least;
                     let late = BURST_SHARE * (of_late[lane] + least);
                     let usual = late.max(NOISE_SHARE * noise[lane]);
-                    let ratio = (misfit / usual).max(1e-6).min(1e12);
+                    let ratio = (misfit / usual).clamp(1e-6, 1e12);
                     let has_more = re * re + im * im > er * er + ei * ei;
                     let new = if has_more { ratio } else { ratio.min(1.0) };
                     news[lane] = 1.0 + counts[lane] * (new - 1.0);

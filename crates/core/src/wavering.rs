@@ -95,10 +95,8 @@ fn line_and_sine(course: &[f64], hop_s: f64, rate_hz: f64) -> (f64, f64, f64, f6
         squares += value * value;
         wave *= turn;
     }
-    for i in 1..4 {
-        for j in 0..i {
-            normal[i][j] = normal[j][i];
-        }
+    for (i, j) in [(1, 0), (2, 0), (3, 0), (2, 1), (3, 1), (3, 2)] {
+        normal[i][j] = normal[j][i];
     }
     // What is left out stands alone in its row.
     for (n, row) in normal.iter_mut().enumerate().skip(terms) {

@@ -465,6 +465,7 @@ impl FrameReader {
         power: f64,
         least: f64,
     ) -> Option<Candidate> {
+        const DIVISORS: [usize; 3] = [2, 3, 5];
         let tones = &self.tones;
         let bin_hz = tones.bin_hz;
         let highest_hz = tones.all.last()?.frequency_hz + bin_hz;
@@ -482,7 +483,6 @@ impl FrameReader {
         let (mut lowest, mut highest, mut harmonics) = (0, 0, 0u32);
         let (mut strongest, mut strongest_power) = (0, 0.0);
         // What speaks for multiples of each of these.
-        const DIVISORS: [usize; 3] = [2, 3, 5];
         let mut of_multiples = [0.0; 3];
         for number in 1..=HIGHEST_NUMBER {
             let place_hz = fit.place_hz(number);

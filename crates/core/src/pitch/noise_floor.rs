@@ -48,10 +48,6 @@ impl NoiseFloor {
         Self { powers: vec![0.0; count], logs: vec![0.0; count], anchors, bins }
     }
 
-    #[expect(
-        clippy::inline_always,
-        reason = "what is not inlined is compiled for the least processor"
-    )]
     #[inline(always)]
     pub(super) fn set(&mut self, power: &[f64]) {
         const QUARTER: f64 = 0.287_68;

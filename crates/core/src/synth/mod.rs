@@ -10,12 +10,14 @@ mod player;
 mod recipe;
 mod string;
 mod sweep;
+mod unison;
 
 pub use partials::{Partial, Vibrato, harmonics, render};
 pub use player::Player;
 pub use recipe::{Recipe, Voice};
 pub use string::PluckedString;
 pub use sweep::Sweep;
+pub use unison::{StruckUnison, room};
 
 use rand_chacha::ChaCha8Rng;
 use rand_chacha::rand_core::SeedableRng;
