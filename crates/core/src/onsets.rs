@@ -89,9 +89,8 @@ pub(crate) struct Onset {
 }
 
 impl Onset {
-    /// Whether it is an onset on its own evidence. Of recorded single notes, beats, breath, hum,
-    /// rumble and crossfades reach less once in ten minutes; what is softer than the note that
-    /// still sounds is new in few bands, but stays.
+    /// Whether it is an onset on its own evidence: beats, breath, hum and rumble reach less; what
+    /// is softer than the note that still sounds is new in few bands, but stays.
     pub(crate) fn is_certain(&self) -> bool {
         (self.novelty > 1.7 && self.breadth > 0.3 && self.persistence > 2.4)
             || (self.novelty > 1.5 && self.growth > 6.0)

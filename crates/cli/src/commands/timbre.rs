@@ -366,6 +366,12 @@ fn descriptor_table(found: &Measured) -> Table<'_, &(Descriptor, Label)> {
 fn course_lines(found: &Measured) -> Vec<String> {
     let mut lines = Vec::new();
     lines.push(match &found.rise {
+        // Of a time between 0 and a bound the middle is stated.
+        Some(rise) if rise.is_hidden => format!(
+            "attack from {} s, within {} ms: a period shows no more",
+            text::number(rise.start_s, 3),
+            text::number(2e3 * rise.duration_s.value, 1),
+        ),
         Some(rise) => {
             let [ms, u] = text::measured(1e3 * rise.duration_s.value, 1e3 * rise.duration_s.u, 2);
             let shape = match rise.shape {

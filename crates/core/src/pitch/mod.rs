@@ -29,6 +29,11 @@
 //! cost (R. Bellman's dynamic programming) weighs their evidence against moving, leaping, and
 //! beginning and ending. A frame without a fundamental is said to have none.
 //!
+//! A leap and a beginning where nothing is new ([`crate::onsets`]) are dear: a note that goes on
+//! keeps its fundamental.
+//!
+//! **Notes.** The track is cut at onsets and slurs; what follows without is the same note.
+//!
 //! **Frequency.** The F and B of the chosen series give the first partial F·√(1 + B), with the
 //! uncertainty that the noise and the misfit of its tones leave.
 
