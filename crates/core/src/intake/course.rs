@@ -22,6 +22,8 @@ const STORED_STEP_DB: f64 = 0.5;
 const STORED_LOWEST_DB: f64 = -127.0;
 /// By how much an onset must stand out of the noise.
 const ONSET_OVER_NOISE_DB: f64 = 8.0;
+/// And by how much it must grow, in nats.
+const LEAST_GROWTH: f32 = 1.0;
 /// An onset lies so near to the start of its region, and a second rise of the same needs a fall by
 /// so much before it.
 const RISE_S: f64 = 0.02;
@@ -150,7 +152,10 @@ impl CourseMeter {
         }
         let found = self.onsets.finish();
         let least = amplitude_from_db(noise_db + ONSET_OVER_NOISE_DB).powi(2);
-        let loud = found.iter().filter(|onset| onset.is_certain() && onset.power > least);
+        let loud = found.iter().filter(|onset| {
+            // What is cut off begins nothing.
+            onset.is_certain() && onset.growth > LEAST_GROWTH && onset.power > least
+        });
         // What begins just before the end is the cut.
         let found_s: Vec<f64> =
             loud.map(|onset| onset.time_s).filter(|time_s| *time_s < end_s - RISE_S).collect();

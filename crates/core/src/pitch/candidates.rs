@@ -154,10 +154,39 @@ pub(super) struct FrameReader {
 #[derive(Debug, Clone, Default)]
 struct Held {
     found: Vec<(usize, Candidate)>,
+    /// How fast the fundamental of each moves, over itself, per second.
+    slopes: Vec<f64>,
     /// Middle of what it was read from.
     centre_s: f64,
     /// Frames that it is still for.
     frames_left: usize,
+}
+
+impl Held {
+    /// Takes a reading of a frame centred on a time, for so many frames.
+    fn hold(&mut self, found: &[(usize, Candidate)], centre_s: f64, frames: usize) {
+        /// A reading goes on from one that is no further off, as a share: a glide of an octave in
+        /// two tenths of a second.
+        const SAME: f64 = 0.15;
+        let since_s = centre_s - self.centre_s;
+        let slope = |(_, now): &(usize, Candidate)| {
+            let moved = self.found.iter().map(|(_, before)| (now.f0_hz / before.f0_hz).ln());
+            let nearest = moved.min_by(|a, b| a.abs().total_cmp(&b.abs()));
+            nearest.filter(|moved| moved.abs() < SAME).map_or(0.0, |moved| moved / since_s)
+        };
+        self.slopes = found.iter().map(slope).collect();
+        self.found = found.to_vec();
+        (self.centre_s, self.frames_left) = (centre_s, frames);
+    }
+
+    /// What it says of a frame at a time.
+    fn at(&self, time_s: f64) -> impl Iterator<Item = (usize, Candidate)> + '_ {
+        let after_s = time_s - self.centre_s;
+        self.found.iter().zip(&self.slopes).map(move |((level, candidate), slope)| {
+            let f0_hz = candidate.f0_hz * (slope * after_s).exp();
+            (*level, Candidate { f0_hz, ..*candidate })
+        })
+    }
 }
 
 impl FrameReader {
@@ -189,15 +218,11 @@ impl FrameReader {
                 // In the middle of the frames that it is for.
                 let centre_s = time_s + 0.5 * (level.every - 1) as f64 * levels.hop_s;
                 self.read_level(n, level, range_hz, centre_s, whole);
-                let held = &mut self.held[n];
-                held.centre_s = centre_s;
-                held.frames_left = level.every;
-                held.found.clear();
-                held.found.extend_from_slice(&self.found[start..]);
-            } else {
-                self.found.extend_from_slice(&self.held[n].found);
+                self.held[n].hold(&self.found[start..], centre_s, level.every);
+                self.found.truncate(start);
             }
             self.held[n].frames_left -= 1;
+            self.found.extend(self.held[n].at(time_s));
         }
         self.check_periodicity(levels);
         let mut best: Vec<Candidate> = self.found.iter().map(|(_, candidate)| *candidate).collect();

@@ -624,10 +624,7 @@ impl TonePass {
             ));
         }
         findings.extend(self.drift.map(|drift| self.drift_finding(drift)));
-        // What dies away or glides is wide for that alone.
-        if self.drift.is_none() {
-            findings.extend(self.merged_finding(peaks));
-        }
+        findings.extend(self.merged_finding(peaks));
         if self.averaged.group_frames > 1 {
             findings.push(Finding::note(
                 "median_of_groups",
@@ -702,7 +699,9 @@ impl TonePass {
             .then(|| (100.0 * finest_hz.max(resolution_hz / 3.0)).ceil() / 100.0);
         let too_short =
             if finer_hz.is_some() { "" } else { " The span is too short to resolve more." };
-        let finding = Finding::warning(
+        // What dies away or glides is wide for that alone.
+        let kind = if self.drift.is_some() { Finding::note } else { Finding::warning };
+        let finding = kind(
             "merged_peak",
             format!(
                 "The peak at {:.1} Hz is {:.1} Hz wide at −6 dB, where one steady tone is {:.1} \

