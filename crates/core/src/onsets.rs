@@ -6,7 +6,8 @@
 //! is struck, plucked or tongued anew does not follow from anything: it is **new energy**, and in
 //! many bands at once.
 //!
-//! **Frames.** A Hann window of 21 ms every 5 ms; every second bin, above 5 kHz every fourth, up to 16 kHz.
+//! **Frames.** A Hann window of 21 ms every 5 ms; every second bin, above 5 kHz every fourth, up to
+//! 16 kHz.
 //!
 //! **Prediction.** c₁ and c₂ of each bin by least squares over what came before, forgotten with a
 //! time constant of 60 ms (the covariance method of linear prediction: J. Makhoul, Proc. IEEE 63,
@@ -17,7 +18,7 @@
 //! for what goes on, 2 to 20 where something begins.
 //!
 //! **Persistence.** A knock passes and leaves what sounds as it was. So x̂ is carried on from 15 ms
-//! before to 60 ms after, and what it misses by is compared with what as long a prediction missed by
+//! before to 45 ms after, and what it misses by is compared with what as long a prediction missed by
 //! before anything was new: ln of the two, again per band.
 
 use std::collections::VecDeque;
@@ -236,6 +237,13 @@ impl OnsetFinder {
 
     /// Takes the next samples.
     pub(crate) fn push(&mut self, samples: &[f32]) {
+        // The fine course is kept for a quarter of a second: a moment must be looked at before.
+        for block in samples.chunks(self.window.len()) {
+            self.push_block(block);
+        }
+    }
+
+    fn push_block(&mut self, samples: &[f32]) {
         self.fine.push(samples);
         self.samples.extend_from_slice(samples);
         let length = self.window.len();

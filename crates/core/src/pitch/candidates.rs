@@ -146,47 +146,6 @@ pub(super) struct FrameReader {
     proposals: Vec<Proposal>,
     /// What was found in the levels, with the number of its level.
     found: Vec<(usize, Candidate)>,
-    /// The last reading of each level.
-    held: Vec<Held>,
-}
-
-/// What was found in a level, which is not read for every frame.
-#[derive(Debug, Clone, Default)]
-struct Held {
-    found: Vec<(usize, Candidate)>,
-    /// How fast the fundamental of each moves, over itself, per second.
-    slopes: Vec<f64>,
-    /// Middle of what it was read from.
-    centre_s: f64,
-    /// Frames that it is still for.
-    frames_left: usize,
-}
-
-impl Held {
-    /// Takes a reading of a frame centred on a time, for so many frames.
-    fn hold(&mut self, found: &[(usize, Candidate)], centre_s: f64, frames: usize) {
-        /// A reading goes on from one that is no further off, as a share: a glide of an octave in
-        /// two tenths of a second.
-        const SAME: f64 = 0.15;
-        let since_s = centre_s - self.centre_s;
-        let slope = |(_, now): &(usize, Candidate)| {
-            let moved = self.found.iter().map(|(_, before)| (now.f0_hz / before.f0_hz).ln());
-            let nearest = moved.min_by(|a, b| a.abs().total_cmp(&b.abs()));
-            nearest.filter(|moved| moved.abs() < SAME).map_or(0.0, |moved| moved / since_s)
-        };
-        self.slopes = found.iter().map(slope).collect();
-        self.found = found.to_vec();
-        (self.centre_s, self.frames_left) = (centre_s, frames);
-    }
-
-    /// What it says of a frame at a time.
-    fn at(&self, time_s: f64) -> impl Iterator<Item = (usize, Candidate)> + '_ {
-        let after_s = time_s - self.centre_s;
-        self.found.iter().zip(&self.slopes).map(move |((level, candidate), slope)| {
-            let f0_hz = candidate.f0_hz * (slope * after_s).exp();
-            (*level, Candidate { f0_hz, ..*candidate })
-        })
-    }
 }
 
 impl FrameReader {
@@ -201,7 +160,6 @@ impl FrameReader {
             strongest: Vec::with_capacity(PROPOSERS),
             proposals: Vec::new(),
             found: Vec::new(),
-            held: Vec::new(),
         }
     }
 
@@ -210,21 +168,12 @@ impl FrameReader {
         self.found.clear();
         levels.all[0].frame(time_s, &mut self.frame);
         let whole = dot(&self.frame, &self.frame) / self.frame.len() as f64;
-        self.held.resize_with(levels.all.len(), Held::default);
         for (n, level) in levels.all.iter().enumerate() {
-            let Some(range_hz) = level.range_hz else { continue };
-            let start = self.found.len();
-            if self.held[n].frames_left == 0 {
-                // In the middle of the frames that it is for.
-                let centre_s = time_s + 0.5 * (level.every - 1) as f64 * levels.hop_s;
-                self.read_level(n, level, range_hz, centre_s, whole);
-                self.held[n].hold(&self.found[start..], centre_s, level.every);
-                self.found.truncate(start);
+            if let Some(range_hz) = level.range_hz {
+                self.read_level(n, level, range_hz, time_s, whole);
             }
-            self.held[n].frames_left -= 1;
-            self.found.extend(self.held[n].at(time_s));
         }
-        self.check_periodicity(levels);
+        self.check_periodicity(levels, time_s);
         let mut best: Vec<Candidate> = self.found.iter().map(|(_, candidate)| *candidate).collect();
         best.sort_by(|a, b| b.evidence.total_cmp(&a.evidence));
         let mut kept: Vec<Candidate> = Vec::with_capacity(KEPT);
@@ -289,7 +238,7 @@ impl FrameReader {
 
     /// Lets what was found keep as much of its evidence as the sound is periodic. What falls too
     /// far behind is dropped unchecked: being checked can only weaken it.
-    fn check_periodicity(&mut self, levels: &Levels) {
+    fn check_periodicity(&mut self, levels: &Levels, time_s: f64) {
         self.found.sort_by(|(_, a), (_, b)| b.evidence.total_cmp(&a.evidence));
         let (mut best, mut checked) = (0.0f64, 0);
         self.correlators.resize_with(levels.all.len(), Correlator::default);
@@ -303,7 +252,7 @@ impl FrameReader {
             let level = &levels.all[*number];
             let correlator = &mut self.correlators[*number];
             if correlator.is_empty() {
-                level.frame(self.held[*number].centre_s, &mut self.frame);
+                level.frame(time_s, &mut self.frame);
                 correlator.set(&self.frame);
             }
             candidate.periodicity = periodicity(correlator, level.rate_hz / candidate.f0_hz);

@@ -48,10 +48,8 @@ pub fn evidence(
     time_s: f64,
     settings: &PitchSettings,
 ) -> Result<Evidence, Error> {
-    /// Longer than all frames: each level is read for this instant alone.
-    const ALONE_S: f64 = 1.0;
     settings.check(sample_rate_hz)?;
-    let mut levels = Levels::new(sample_rate_hz, settings.range_hz, ALONE_S);
+    let mut levels = Levels::new(sample_rate_hz, settings.range_hz);
     levels.push(samples);
     levels.end();
     let mut reader = FrameReader::new(levels.frame);

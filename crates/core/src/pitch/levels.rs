@@ -18,9 +18,6 @@ const REACH: usize = 31;
 /// Periods that a frame holds of the lowest note read from it, and that of all.
 const PERIODS: f64 = 5.5;
 const FEWEST_PERIODS: f64 = 4.2;
-/// A level is read about so often in the length of a frame, and for so many frames at most.
-const READINGS: f64 = 4.0;
-const MOST_FRAMES: usize = 4;
 /// Fundamentals are looked for in a level up to so many times its lowest.
 const ABOVE: f64 = 40.0;
 
@@ -31,8 +28,6 @@ pub(super) struct Level {
     /// Fundamentals that are looked for in it, lowest and highest, in Hz; `None` where it only
     /// leads to others.
     pub(super) range_hz: Option<(f64, f64)>,
-    /// It is read once for so many frames: frames that overlap by more say the same again.
-    pub(super) every: usize,
     /// Samples from `start` on.
     samples: Vec<f64>,
     start: u64,
@@ -62,8 +57,6 @@ pub(super) struct Levels {
     pub(super) all: Vec<Level>,
     /// Samples of a frame at each level.
     pub(super) frame: usize,
-    /// Distance between frames in seconds.
-    pub(super) hop_s: f64,
     /// The half-band filter at the odd places around its middle, which is one half.
     taps: Vec<f64>,
     every_other: Vec<f64>,
@@ -73,7 +66,7 @@ pub(super) struct Levels {
 
 impl Levels {
     /// Levels for fundamentals in a range.
-    pub(super) fn new(sample_rate_hz: f64, range_hz: (f64, f64), hop_s: f64) -> Self {
+    pub(super) fn new(sample_rate_hz: f64, range_hz: (f64, f64)) -> Self {
         let mut rates = vec![sample_rate_hz];
         while rates[rates.len() - 1] > HIGHEST_RATE_HZ {
             rates.push(rates[rates.len() - 1] / 2.0);
@@ -91,14 +84,11 @@ impl Levels {
             let high = range_hz.1.min(ABOVE * low.max(range_hz.0)).min(USED_SHARE * rate_hz);
             let range = (low.max(range_hz.0), if n == top { range_hz.1 } else { high });
             let range_hz = (n >= top && range.0 < range.1).then_some(range);
-            let every = (lasts(rate_hz) / (READINGS * hop_s) + 1e-9) as usize;
-            let every = every.clamp(1, MOST_FRAMES);
-            Level { rate_hz, range_hz, every, samples: Vec::new(), start: 0 }
+            Level { rate_hz, range_hz, samples: Vec::new(), start: 0 }
         };
         Self {
             all: rates.into_iter().enumerate().map(level).collect(),
             frame,
-            hop_s,
             taps: half_band(),
             every_other: Vec::new(),
             sides: Vec::new(),
@@ -147,16 +137,13 @@ impl Levels {
     pub(super) fn holds(&self, time_s: f64) -> bool {
         self.has_ended
             || self.all.iter().all(|level| {
-                let centre_s = time_s + 0.5 * (level.every - 1) as f64 * self.hop_s;
-                let last = (centre_s * level.rate_hz).round() + self.frame as f64 / 2.0;
+                let last = (time_s * level.rate_hz).round() + self.frame as f64 / 2.0;
                 (level.end() as f64) > last
             })
     }
 
     /// Lets go of what only frames before a time need.
     pub(super) fn let_go(&mut self, time_s: f64) {
-        // The periodicity of a frame is looked at again in those that share it.
-        let time_s = time_s - MOST_FRAMES as f64 * self.hop_s;
         let ends: Vec<u64> = self.all.iter().map(Level::end).collect();
         for (n, level) in self.all.iter_mut().enumerate() {
             let first = (time_s * level.rate_hz).round() as i64 - self.frame as i64 / 2 - 1;
@@ -200,7 +187,7 @@ mod tests {
             (1900.0, 4, false),
             (4100.0, 3, false),
         ] {
-            let mut levels = Levels::new(48_000.0, (25.0, 5000.0), 0.01);
+            let mut levels = Levels::new(48_000.0, (25.0, 5000.0));
             for block in synth::sine(hz, 0.5, 0.3, 48_000.0, 48_000).chunks(777) {
                 levels.push(block);
             }

@@ -248,7 +248,7 @@ impl PitchTracker {
     pub fn new(settings: PitchSettings, sample_rate_hz: f64, start_s: f64) -> Result<Self, Error> {
         settings.check(sample_rate_hz)?;
         let hop_s = settings.hop.samples(sample_rate_hz) as f64 / sample_rate_hz;
-        let levels = Levels::new(sample_rate_hz, settings.range_hz, hop_s);
+        let levels = Levels::new(sample_rate_hz, settings.range_hz);
         Ok(Self {
             reader: FrameReader::new(levels.frame),
             settings,
