@@ -29,7 +29,7 @@
 //! cost (R. Bellman's dynamic programming) weighs their evidence against moving, leaping, and
 //! beginning and ending. A frame without a fundamental is said to have none.
 //!
-//! A leap and a beginning where nothing is new ([`crate::onsets`]) are dear: a note that goes on
+//! A leap and a beginning where nothing is new (`onsets`) are dear: a note that goes on
 //! keeps its fundamental.
 //!
 //! **Notes.** The track is cut at onsets and slurs; what follows without is the same note.
