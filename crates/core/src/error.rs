@@ -60,7 +60,7 @@ pub enum Error {
 
 /// A value as it is printed: hundreds of digits say no more than a power of ten.
 fn brief(given: &str) -> String {
-    /// More than a 64-bit number needs to be told from its neighbours (17), with sign and point.
+    /// More than any 64-bit number needs (17 digits), with sign, point and exponent.
     const MOST_DIGITS: usize = 24;
     let (number, unit) = given.split_once(' ').unwrap_or((given, ""));
     match number.parse::<f64>() {

@@ -52,7 +52,7 @@ impl PowerCourse {
 
     /// When something may begin.
     pub(super) fn onsets(&self) -> Vec<Onset> {
-        self.onsets.clone().finish()
+        self.onsets.found().to_vec()
     }
 
     /// Mean power over a time around another.

@@ -228,7 +228,8 @@ fn runs_of(
         }
         if is_first {
             begins[0] = (place, Begins::Onset);
-        } else if (place - last) as f64 * hop_s >= TWO_STAGES_S {
+        // Placed to a few milliseconds, two moments may come in the other order.
+        } else if place.saturating_sub(last) as f64 * hop_s >= TWO_STAGES_S {
             begins.push((place, Begins::Onset));
         }
     }
@@ -313,9 +314,11 @@ pub(super) fn notes(
         let by = multiple(main_run(group, track).hz(track), run.hz(track));
         // A slur leads to another note.
         let by = by.filter(|by| run.begins != Begins::Slur || *by == 1.0);
-        let quietest = (last.from..run.from).map(|n| level(track[n].time_s));
-        let quietest = quietest.fold(f64::INFINITY, f64::min);
-        let swells = || run.frames().any(|n| level(track[n].time_s) > SWELL * quietest);
+        let swells = || {
+            let before = (last.from..run.from).map(|n| level(track[n].time_s));
+            let quietest = before.fold(f64::INFINITY, f64::min);
+            run.frames().any(|n| level(track[n].time_s) > SWELL * quietest)
+        };
         let is_strong = || {
             run.frames().len() as f64 * hop_s > STRONG_S
                 && usual_power(&[run], track) > STRONG * loudest(group, track)

@@ -109,7 +109,7 @@ pub fn map_row_hz(row: usize) -> f64 {
 /// each row.
 #[must_use]
 pub fn spectrum_column(sound: &[f32], rate_hz: f64, from_s: f64) -> Vec<f32> {
-    /// A main lobe 5 Hz wide at −6 dB: the partials of the lowest bass notes stand apart.
+    /// A main lobe 5 Hz wide at −6 dB: the partials of the lowest bass notes are resolved.
     const FRAME_S: f64 = 0.37;
     const OVER_S: f64 = 1.5;
     const SILENT_DB: f32 = -160.0;
