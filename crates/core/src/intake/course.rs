@@ -52,14 +52,11 @@ pub struct Course {
 
 /// Follows the energy of a take, all channels together.
 ///
-/// In blocks of a grain, 2.5 ms, three energies are taken, summed over the channels: of the samples
-/// less their mean, of their differences, and of their second differences, which weigh high
-/// frequencies by 6 and 12 dB per octave.
-///
-/// **Regions.** The first energy over 5 ms is compared with the noise floor: something sounds from
+/// **Regions.** The energy of the samples less their mean, in grains of 2.5 ms and summed over the
+/// channels, is compared over 5 ms with the noise floor: something sounds from
 /// where it exceeds it by 6 dB to where it stays below 3 dB for 50 ms.
 ///
-/// **Onsets.** Where one of the three rises, see [`OnsetFinder`].
+/// **Onsets.** Where something begins in all channels mixed, see [`OnsetFinder`].
 ///
 /// Only a byte for each 5 ms is kept: 0.7 MB an hour.
 #[derive(Clone)]
@@ -68,7 +65,7 @@ pub(super) struct CourseMeter {
     first_sample: u64,
     block: usize,
     channels: usize,
-    energies: [f64; 3],
+    energy: f64,
     blocks: u64,
     /// Powers of the samples in the last blocks.
     recent: VecDeque<f64>,
@@ -85,7 +82,7 @@ impl CourseMeter {
             first_sample,
             block,
             channels,
-            energies: [0.0; 3],
+            energy: 0.0,
             blocks: 0,
             recent: VecDeque::new(),
             stored: Vec::new(),
@@ -111,19 +108,14 @@ impl CourseMeter {
     /// Takes the totals of the next grain of a channel; all channels in turn.
     pub(super) fn take(&mut self, channel: usize, totals: &Totals) {
         // What is constant over the block is rumble or DC.
-        let energies = [totals.alternating, totals.first_squares, totals.second_squares];
-        for (sum, energy) in self.energies.iter_mut().zip(energies) {
-            *sum += energy;
-        }
+        self.energy += totals.alternating;
         if channel + 1 == self.channels {
             self.end_block();
         }
     }
 
     fn end_block(&mut self) {
-        let count = self.block as f64;
-        let powers = self.energies.map(|energy| energy / count);
-        self.recent.push_back(powers[0]);
+        self.recent.push_back(self.energy / self.block as f64);
         if self.recent.len() > REGION_BLOCKS {
             self.recent.pop_front();
         }
@@ -132,7 +124,7 @@ impl CourseMeter {
             let mean = self.recent.iter().sum::<f64>() / self.recent.len() as f64;
             self.stored.push(code(db_from_power(2.0 * mean)));
         }
-        self.energies = [0.0; 3];
+        self.energy = 0.0;
     }
 
     /// The course of the samples so far, `samples` in all; `noise_dbfs` is the noise floor,

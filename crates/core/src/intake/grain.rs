@@ -24,7 +24,7 @@ impl<'a> Grain<'a> {
     }
 }
 
-/// Extremes and sums over the samples of a grain, their differences, and their second differences
+/// Extremes and sums over the samples of a grain, and of their second differences
 /// x_n − 2x_{n−1} + x_{n−2}.
 #[derive(Debug, Clone, Copy, Default)]
 pub(super) struct Totals {
@@ -34,8 +34,6 @@ pub(super) struct Totals {
     pub(super) squares: f64,
     /// Σx² − (Σx)²/n: the squares about the mean.
     pub(super) alternating: f64,
-    pub(super) first_squares: f64,
-    pub(super) second_squares: f64,
     /// Largest magnitude of a second difference.
     pub(super) bend: f32,
 }
@@ -48,17 +46,14 @@ impl Totals {
         let origin = window.get(2).copied().unwrap_or(0.0);
         let [mut highest, mut lowest] =
             [f32x4::splat(f32::NEG_INFINITY), f32x4::splat(f32::INFINITY)];
-        let [mut sum, mut squares, mut firsts, mut seconds, mut bend] = [f32x4::ZERO; 5];
+        let [mut sum, mut squares, mut bend] = [f32x4::ZERO; 3];
         let mut add = |x: f32x4, last: f32x4, before: f32x4| {
-            let (first, last_first) = (x - last, last - before);
-            let second = first - last_first;
+            let second = (x - last) - (last - before);
             highest = highest.fast_max(x);
             lowest = lowest.fast_min(x);
             let shifted = x - f32x4::splat(origin);
             sum += shifted;
             squares += shifted * shifted;
-            firsts += first * first;
-            seconds += second * second;
             bend = bend.fast_max(second.abs());
         };
         let count = window.len() - 2;
@@ -69,18 +64,15 @@ impl Totals {
             add(f32x4::new(*x), f32x4::new(*last), f32x4::new(*before));
         }
         // What is left is repeated in all four for the extremes, and counts once in the sums.
-        let [mut rest_sum, mut rest_squares, mut rest_firsts, mut rest_seconds] = [0.0f32; 4];
+        let [mut rest_sum, mut rest_squares] = [0.0f32; 2];
         for n in count / 4 * 4..count {
             let (x, last, before) = (window[n + 2], window[n + 1], window[n]);
-            let (first, last_first) = (x - last, last - before);
-            let second = first - last_first;
+            let second = (x - last) - (last - before);
             highest = highest.fast_max(f32x4::splat(x));
             lowest = lowest.fast_min(f32x4::splat(x));
             bend = bend.fast_max(f32x4::splat(second.abs()));
             rest_sum += x - origin;
             rest_squares += (x - origin) * (x - origin);
-            rest_firsts += first * first;
-            rest_seconds += second * second;
         }
         let total = |lanes: f32x4, rest: f32| f64::from(lanes.reduce_add() + rest);
         let (sum, squares) = (total(sum, rest_sum), total(squares, rest_squares));
@@ -91,8 +83,6 @@ impl Totals {
             sum: sum + number * origin,
             squares: squares + origin * (2.0 * sum + number * origin),
             alternating: (squares - sum * sum / number.max(1.0)).max(0.0),
-            first_squares: total(firsts, rest_firsts),
-            second_squares: total(seconds, rest_seconds),
             bend: bend.to_array().into_iter().fold(0.0, f32::max),
         }
     }

@@ -186,6 +186,35 @@ impl Run {
     }
 }
 
+/// The runs of a note, and what is known of them so far: an hour of a drone has many.
+struct Group {
+    runs: Vec<Run>,
+    first: Run,
+    /// What speaks for the run of which most does, and its fundamental.
+    weight: f64,
+    hz: f64,
+    /// The greatest power of a frame.
+    loudest: f64,
+}
+
+impl Group {
+    fn new(run: Run, track: &[PitchPoint]) -> Self {
+        let mut group =
+            Self { runs: Vec::new(), first: run, weight: -1.0, hz: f64::NAN, loudest: 0.0 };
+        group.push(run, track);
+        group
+    }
+
+    fn push(&mut self, run: Run, track: &[PitchPoint]) {
+        let weight = run.weight(track);
+        if weight >= self.weight {
+            (self.weight, self.hz) = (weight, run.hz(track));
+        }
+        self.loudest = powers(&[run], track).fold(self.loudest, f64::max);
+        self.runs.push(run);
+    }
+}
+
 /// The runs of a track: voiced stretches, cut at onsets and where the fundamental leaps.
 pub(super) fn runs(track: &[PitchPoint], onsets: &[Onset], hop_s: f64) -> Vec<Run> {
     let mut runs = Vec::new();
@@ -298,20 +327,20 @@ pub(super) fn notes(
     hop_s: f64,
     reference_hz: f64,
 ) -> Vec<PitchNote> {
-    let mut groups: Vec<Vec<Run>> = Vec::new();
+    let mut groups: Vec<Group> = Vec::new();
     for run in runs {
-        let is_second_stage = |group: &&mut Vec<Run>| {
-            ((run.from - group[0].from) as f64) * hop_s < TWO_STAGES_S
-                && multiple(group[0].hz(track), run.hz(track)) == Some(1.0)
+        let is_second_stage = |group: &&mut Group| {
+            ((run.from - group.first.from) as f64) * hop_s < TWO_STAGES_S
+                && multiple(group.first.hz(track), run.hz(track)) == Some(1.0)
         };
-        let goes_on = |group: &&mut Vec<Run>| run.begins != Begins::Onset || is_second_stage(group);
+        let goes_on = |group: &&mut Group| run.begins != Begins::Onset || is_second_stage(group);
         let Some(group) = groups.last_mut().filter(goes_on) else {
-            groups.push(vec![run]);
+            groups.push(Group::new(run, track));
             continue;
         };
-        let last = group[group.len() - 1];
+        let last = *group.runs.last().unwrap_or(&group.first);
         let gap_s = (run.from - last.to) as f64 * hop_s;
-        let by = multiple(main_run(group, track).hz(track), run.hz(track));
+        let by = multiple(group.hz, run.hz(track));
         // A slur leads to another note.
         let by = by.filter(|by| run.begins != Begins::Slur || *by == 1.0);
         let swells = || {
@@ -321,33 +350,31 @@ pub(super) fn notes(
         };
         let is_strong = || {
             run.frames().len() as f64 * hop_s > STRONG_S
-                && usual_power(&[run], track) > STRONG * loudest(group, track)
+                && usual_power(&[run], track) > STRONG * group.loudest
         };
         if by.is_some() && gap_s < LONGEST_GAP_S {
-            group.push(run);
+            group.push(run, track);
         } else if run.begins != Begins::Nothing || swells() || is_strong() {
-            groups.push(vec![run]);
+            groups.push(Group::new(run, track));
         }
     }
-    let powers: Vec<f64> = groups.iter().map(|group| loudest(group, track)).collect();
     let is_note = |n: usize| {
         let beside = [n.checked_sub(1), Some(n + 1)].into_iter().flatten();
-        let beside = beside.filter_map(|n| powers.get(n)).copied().fold(0.0, f64::max);
+        let beside =
+            beside.filter_map(|n| groups.get(n)).map(|group| group.loudest).fold(0.0, f64::max);
         let group = &groups[n];
-        let frames: usize = group.iter().map(|run| run.frames().len()).sum();
-        let is_background =
-            group[0].begins == Begins::Nothing && usual_power(group, track) < BACKGROUND * beside;
+        let frames: usize = group.runs.iter().map(|run| run.frames().len()).sum();
+        let is_background = group.first.begins == Begins::Nothing
+            && usual_power(&group.runs, track) < BACKGROUND * beside;
         frames as f64 * hop_s >= SHORTEST_S && !is_background
     };
-    let kept: Vec<&Vec<Run>> =
-        (0..groups.len()).filter(|n| is_note(*n)).map(|n| &groups[n]).collect();
+    let kept: Vec<&Group> = (0..groups.len()).filter(|n| is_note(*n)).map(|n| &groups[n]).collect();
     let mut of_notes = vec![false; track.len()];
     let mut notes = Vec::new();
     for group in kept {
-        let hz = main_run(group, track).hz(track);
         let mut frames = Vec::new();
-        for run in group {
-            let by = multiple(hz, run.hz(track)).unwrap_or(1.0);
+        for run in &group.runs {
+            let by = multiple(group.hz, run.hz(track)).unwrap_or(1.0);
             let held = track[run.read_from].held();
             for n in run.frames() {
                 if n < run.read_from {
@@ -377,20 +404,9 @@ fn multiple(hz: f64, read_hz: f64) -> Option<f64> {
     if same { Some(1.0) } else { MULTIPLES.into_iter().find(near) }
 }
 
-/// The run of which most speaks.
-fn main_run(group: &[Run], track: &[PitchPoint]) -> Run {
-    let most = |a: &&Run, b: &&Run| a.weight(track).total_cmp(&b.weight(track));
-    *group.iter().max_by(most).expect("a group has a run")
-}
-
 /// Median of the power of frames: those at the ends hear what is beside them.
 fn usual_power(group: &[Run], track: &[PitchPoint]) -> f64 {
     median(powers(group, track).collect())
-}
-
-/// The greatest power of frames.
-fn loudest(group: &[Run], track: &[PitchPoint]) -> f64 {
-    powers(group, track).fold(0.0, f64::max)
 }
 
 fn powers<'t>(group: &'t [Run], track: &'t [PitchPoint]) -> impl Iterator<Item = f64> + 't {
