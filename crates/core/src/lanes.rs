@@ -1,62 +1,76 @@
-//! Sums over samples with eight running sums, which lets the compiler use vector instructions.
+//! Sums over samples with many running sums, which lets the compiler use vector instructions: those of
+//! the processor at hand in what implements `WithSimd`. A closure would not do: it is compiled for
+//! the least processor, unless it is so short that it vanishes.
+
+use pulp::{Arch, Simd, WithSimd};
+use rustfft::FftNum;
+
+/// Running sums side by side.
+const LANES: usize = 16;
 
 /// Σ x.
-pub(crate) fn sum(x: &[f64]) -> f64 {
-    let (eights, rest) = x.as_chunks::<8>();
-    let mut sums = [0.0; 8];
-    for x in eights {
-        for lane in 0..8 {
-            sums[lane] += x[lane];
+#[inline(always)]
+pub(crate) fn sum<T: FftNum>(x: &[T]) -> T {
+    let (parts, rest) = x.as_chunks::<LANES>();
+    let mut sums = [T::zero(); LANES];
+    for x in parts {
+        for lane in 0..LANES {
+            sums[lane] = sums[lane] + x[lane];
         }
     }
-    rest.iter().sum::<f64>() + sums.iter().sum::<f64>()
+    rest.iter().chain(&sums).fold(T::zero(), |sum, x| sum + *x)
 }
 
 /// Σ a·b over as many samples as `a` has.
-pub(crate) fn dot(a: &[f64], b: &[f64]) -> f64 {
-    let (a_eights, a_rest) = a.as_chunks::<8>();
-    let (b_eights, b_rest) = b[..a.len()].as_chunks::<8>();
-    let mut sums = [0.0; 8];
-    for (a, b) in a_eights.iter().zip(b_eights) {
-        for lane in 0..8 {
-            sums[lane] += a[lane] * b[lane];
+#[inline(always)]
+pub(crate) fn dot<T: FftNum>(a: &[T], b: &[T]) -> T {
+    let (a_parts, a_rest) = a.as_chunks::<LANES>();
+    let (b_parts, b_rest) = b[..a.len()].as_chunks::<LANES>();
+    let mut sums = [T::zero(); LANES];
+    for (a, b) in a_parts.iter().zip(b_parts) {
+        for lane in 0..LANES {
+            sums[lane] = sums[lane] + a[lane] * b[lane];
         }
     }
-    let rest: f64 = a_rest.iter().zip(b_rest).map(|(a, b)| a * b).sum();
-    rest + sums.iter().sum::<f64>()
+    let rest = a_rest.iter().zip(b_rest).fold(T::zero(), |sum, (a, b)| sum + *a * *b);
+    sums.iter().fold(rest, |sum, x| sum + *x)
 }
 
-/// Σ h[k]·x[n + k] for so many n from 0 on, eight side by side, each
-/// added up in the same order wherever it stands; `x` has `count` + the taps − 1 values at least.
-pub(crate) fn convolve(taps: &[f64], x: &[f64], count: usize, sums: &mut Vec<f64>) {
+/// Σ h[k]·x[n + k] for so many n from 0 on, some side by side, each added up in the same order
+/// wherever it stands; `x` has `count` + the taps − 1 values at least.
+pub(crate) fn convolve(taps: &[f32], x: &[f32], count: usize, sums: &mut Vec<f32>) {
     sums.clear();
     sums.resize(count, 0.0);
-    let (eights, rest) = sums.as_chunks_mut::<8>();
-    for (n, eight) in eights.iter_mut().enumerate() {
-        for (tap, x) in taps.iter().zip(x[8 * n..].windows(8)) {
-            for lane in 0..8 {
-                eight[lane] += tap * x[lane];
-            }
-        }
-    }
-    let done = count - rest.len();
-    for (n, sum) in rest.iter_mut().enumerate() {
-        *sum = taps.iter().zip(&x[done + n..]).fold(0.0, |sum, (tap, x)| sum + tap * x);
-    }
+    Arch::new().dispatch(Convolution { taps, x, sums });
 }
 
-/// Σ a·b of narrow samples over as many as `a` has.
-#[expect(clippy::inline_always, reason = "what is not inlined is compiled for the least processor")]
-#[inline(always)]
-pub(crate) fn narrow_dot(a: &[f32], b: &[f32]) -> f32 {
-    let (a_parts, a_rest) = a.as_chunks::<16>();
-    let (b_parts, b_rest) = b[..a.len()].as_chunks::<16>();
-    let mut sums = [0.0; 16];
-    for (a, b) in a_parts.iter().zip(b_parts) {
-        for lane in 0..16 {
-            sums[lane] += a[lane] * b[lane];
+struct Convolution<'a> {
+    taps: &'a [f32],
+    x: &'a [f32],
+    sums: &'a mut [f32],
+}
+
+impl WithSimd for Convolution<'_> {
+    type Output = ();
+
+    #[inline(always)]
+    fn with_simd<S: Simd>(self, _: S) {
+        let Self { taps, x, sums } = self;
+        let count = sums.len();
+        let (parts, rest) = sums.as_chunks_mut::<LANES>();
+        for (n, part) in parts.iter_mut().enumerate() {
+            let mut sums = [0.0; LANES];
+            for (k, tap) in taps.iter().enumerate() {
+                let Some(x) = x[LANES * n + k..].first_chunk::<LANES>() else { return };
+                for lane in 0..LANES {
+                    sums[lane] += tap * x[lane];
+                }
+            }
+            *part = sums;
+        }
+        let done = count - rest.len();
+        for (n, sum) in rest.iter_mut().enumerate() {
+            *sum = taps.iter().zip(&x[done + n..]).fold(0.0, |sum, (tap, x)| sum + tap * x);
         }
     }
-    let rest: f32 = a_rest.iter().zip(b_rest).map(|(a, b)| a * b).sum();
-    rest + sums.iter().sum::<f32>()
 }

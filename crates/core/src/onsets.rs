@@ -23,7 +23,9 @@
 
 use std::collections::VecDeque;
 
-use crate::lanes::narrow_dot;
+use pulp::{Arch, Simd, WithSimd};
+
+use crate::lanes::dot;
 use crate::transform::RealTransform;
 use crate::units::amplitude_from_db;
 use crate::window::WindowKind;
@@ -157,14 +159,14 @@ pub(crate) struct OnsetFinder {
     rate_hz: f64,
     hop: usize,
     hop_s: f64,
-    window: Vec<f64>,
-    transform: RealTransform,
-    work: Vec<f64>,
+    window: Vec<f32>,
+    transform: RealTransform<f32>,
+    work: Vec<f32>,
     /// Samples from the start of the next frame on, after some that are done with.
     samples: Vec<f32>,
     done: usize,
-    /// Numbers of the bins used; each band is filled up to whole lanes with what is left out.
-    used: Vec<Option<usize>>,
+    /// Numbers of the bins used; each band is filled up to whole lanes with what does not count.
+    used: Vec<[usize; 8]>,
     /// 1 for bins used, 0 for others.
     counts: Vec<Lanes>,
     /// The bands as ranges of lanes, and how many bins they have.
@@ -187,22 +189,20 @@ impl OnsetFinder {
         let hop = ((HOP_S * rate_hz).round() as usize).max(1);
         let bin_hz = rate_hz / length as f64;
         let highest_hz = 0.48 * rate_hz;
-        let mut used: Vec<Option<usize>> = Vec::new();
+        let (mut used, mut counts) = (Vec::new(), Vec::new());
         let bands = std::array::from_fn(|n| {
             let start = used.len();
             let hz = |bin: &usize| *bin as f64 * bin_hz;
             let of_band = (1..).map(|k| k * BIN_STEPS[n]).skip_while(|bin| hz(bin) < BANDS_HZ[n]);
             let of_band = of_band.take_while(|bin| hz(bin) < BANDS_HZ[n + 1].min(highest_hz));
-            used.extend(of_band.map(Some));
-            let count = used.len() - start;
-            used.resize(used.len().next_multiple_of(8), None);
-            (start / 8..used.len() / 8, count)
+            let of_band: Vec<usize> = of_band.collect();
+            for bins in of_band.chunks(8) {
+                used.push(std::array::from_fn(|lane| bins.get(lane).copied().unwrap_or(0)));
+                counts.push(std::array::from_fn(|lane| f32::from(lane < bins.len())));
+            }
+            (start..used.len(), of_band.len())
         });
-        let count = used.len() / 8;
-        let mut counts = vec![Lanes::default(); count];
-        for (k, bin) in used.iter().enumerate() {
-            counts[k / 8][k % 8] = f32::from(bin.is_some());
-        }
+        let count = used.len();
         let window = WindowKind::Hann.samples(length);
         // A full-scale sine has the power 1 in its bin.
         let scale = 2.0 / window.iter().sum::<f64>();
@@ -210,7 +210,7 @@ impl OnsetFinder {
             rate_hz,
             hop,
             hop_s: hop as f64 / rate_hz,
-            window: window.into_iter().map(|w| scale * w).collect(),
+            window: window.into_iter().map(|w| (scale * w) as f32).collect(),
             transform: RealTransform::new(length),
             work: vec![0.0; length],
             samples: Vec::new(),
@@ -250,7 +250,7 @@ impl OnsetFinder {
         while self.samples.len() >= self.done + length {
             let held = &self.samples[self.done..self.done + length];
             for ((work, x), w) in self.work.iter_mut().zip(held).zip(&self.window) {
-                *work = f64::from(*x) * w;
+                *work = x * w;
             }
             self.done += self.hop;
             self.read_frame();
@@ -273,7 +273,7 @@ impl OnsetFinder {
     }
 
     fn read_frame(&mut self) {
-        let count = self.used.len() / 8;
+        let count = self.used.len();
         let most = 2 * CARRIED + APART + 2;
         let mut frame = match self.frames.len() {
             full if full >= most => self.frames.pop_front(),
@@ -288,28 +288,26 @@ impl OnsetFinder {
             number: 0,
         });
         let x = self.transform.forward(&mut self.work);
-        let mut power = 0.0;
-        for (k, bin) in self.used.iter().enumerate() {
-            let Some(bin) = bin else { continue };
-            power += x[*bin].norm_sqr();
-            frame.bins.re[k / 8][k % 8] = x[*bin].re as f32;
-            frame.bins.im[k / 8][k % 8] = x[*bin].im as f32;
+        let mut power = 0.0f32;
+        let parts = frame.bins.re.iter_mut().zip(&mut frame.bins.im);
+        for ((re, im), (used, counts)) in parts.zip(self.used.iter().zip(&self.counts)) {
+            for lane in 0..8 {
+                let bin = x[used[lane]];
+                (re[lane], im[lane]) = (bin.re, bin.im);
+                power += counts[lane] * bin.norm_sqr();
+            }
         }
         let forgetting = amplitude_from_db(-FORGETTING_DB_PER_S * self.hop_s).powi(2);
-        self.loudest = (self.loudest * forgetting).max(power);
+        self.loudest = (self.loudest * forgetting).max(power.into());
         frame.number = self.next;
         self.next += 1;
-        pulp::Arch::new().dispatch(|| self.foretell(&mut frame));
+        Arch::new().dispatch(Foretelling(self, &mut frame));
         self.frames.push_back(frame);
-        pulp::Arch::new().dispatch(|| self.learn());
+        Arch::new().dispatch(Learning(self));
         self.look();
     }
 
     /// What was to be expected of a frame, and how much of it is new.
-    #[expect(
-        clippy::inline_always,
-        reason = "what is not inlined is compiled for the least processor"
-    )]
     #[inline(always)]
     fn foretell(&self, frame: &mut Frame) {
         let unheard = (self.loudest * amplitude_from_db(UNHEARD_DB).powi(2)) as f32;
@@ -382,10 +380,6 @@ impl OnsetFinder {
     }
 
     /// Learns from the frame that is far enough behind.
-    #[expect(
-        clippy::inline_always,
-        reason = "what is not inlined is compiled for the least processor"
-    )]
     #[inline(always)]
     fn learn(&mut self) {
         let held = self.frames.len();
@@ -414,30 +408,24 @@ impl OnsetFinder {
         let (x0, x1, x2) = (&x0.bins, &x1.bins, &x2.bins);
         let keep = (-self.hop_s / SOUND_MEMORY_S).exp() as f32;
         let sums = &mut self.sums;
-        let times = |(a_re, a_im): (Lanes, Lanes), (b_re, b_im): (Lanes, Lanes)| {
-            let (mut re, mut im) = (Lanes::default(), Lanes::default());
-            for lane in 0..8 {
-                re[lane] = a_re[lane] * b_re[lane] + a_im[lane] * b_im[lane];
-                im[lane] = a_re[lane] * b_im[lane] - a_im[lane] * b_re[lane];
-            }
-            (re, im)
-        };
-        let add = |sum: &mut Lanes, new: &Lanes| {
-            for lane in 0..8 {
-                sum[lane] = keep * sum[lane] + new[lane];
-            }
-        };
         for k in 0..sums.one.len() {
-            let [a, b, c] = [x0, x1, x2].map(|x| (x.re[k], x.im[k]));
-            add(&mut sums.one[k], &times(b, b).0);
-            add(&mut sums.two[k], &times(c, c).0);
-            for (sum, (re, im)) in [
-                (&mut sums.cross, times(b, c)),
-                (&mut sums.to_one, times(b, a)),
-                (&mut sums.to_two, times(c, a)),
-            ] {
-                add(&mut sum.re[k], &re);
-                add(&mut sum.im[k], &im);
+            let (a_re, a_im, b_re, b_im) = (&x0.re[k], &x0.im[k], &x1.re[k], &x1.im[k]);
+            let (c_re, c_im) = (&x2.re[k], &x2.im[k]);
+            let (one, two) = (&mut sums.one[k], &mut sums.two[k]);
+            let (cross_re, cross_im) = (&mut sums.cross.re[k], &mut sums.cross.im[k]);
+            let (one_re, one_im) = (&mut sums.to_one.re[k], &mut sums.to_one.im[k]);
+            let (two_re, two_im) = (&mut sums.to_two.re[k], &mut sums.to_two.im[k]);
+            for lane in 0..8 {
+                let (ar, ai, br, bi) = (a_re[lane], a_im[lane], b_re[lane], b_im[lane]);
+                let (cr, ci) = (c_re[lane], c_im[lane]);
+                one[lane] = keep * one[lane] + (br * br + bi * bi);
+                two[lane] = keep * two[lane] + (cr * cr + ci * ci);
+                cross_re[lane] = keep * cross_re[lane] + (br * cr + bi * ci);
+                cross_im[lane] = keep * cross_im[lane] + (br * ci - bi * cr);
+                one_re[lane] = keep * one_re[lane] + (br * ar + bi * ai);
+                one_im[lane] = keep * one_im[lane] + (br * ai - bi * ar);
+                two_re[lane] = keep * two_re[lane] + (cr * ar + ci * ai);
+                two_im[lane] = keep * two_im[lane] + (cr * ai - ci * ar);
             }
         }
     }
@@ -494,7 +482,7 @@ impl OnsetFinder {
     /// than it foretold.
     fn carried(&self, begin: usize) -> Vec<(f32, bool)> {
         let (from, before) = (&self.frames[begin], &self.frames[begin - 1]);
-        (0..self.used.len())
+        (0..8 * self.used.len())
             .map(|k| {
                 let (mut a, mut b) = (from.bins.at(k), before.bins.at(k));
                 let (c1, c2) = (from.first.at(k), from.second.at(k));
@@ -521,6 +509,28 @@ impl OnsetFinder {
                 (misfit, more > 0.0)
             })
             .collect()
+    }
+}
+
+struct Foretelling<'a>(&'a OnsetFinder, &'a mut Frame);
+
+impl WithSimd for Foretelling<'_> {
+    type Output = ();
+
+    #[inline(always)]
+    fn with_simd<S: Simd>(self, _: S) {
+        self.0.foretell(self.1);
+    }
+}
+
+struct Learning<'a>(&'a mut OnsetFinder);
+
+impl WithSimd for Learning<'_> {
+    type Output = ();
+
+    #[inline(always)]
+    fn with_simd<S: Simd>(self, _: S) {
+        self.0.learn();
     }
 }
 
@@ -569,14 +579,14 @@ impl FineCourse {
             self.values.extend_from_slice(&self.last);
             self.values.extend_from_slice(now);
             self.last.copy_from_slice(&self.values[now.len()..]);
-            self.sums[0] += f64::from(narrow_dot(&self.values[2..], &self.values[2..]));
+            self.sums[0] += f64::from(dot(&self.values[2..], &self.values[2..]));
             for (order, sum) in (1..).zip(&mut self.sums[1..]) {
                 for n in 0..self.values.len() - 1 {
                     self.values[n] = self.values[n + 1] - self.values[n];
                 }
                 self.values.pop();
                 let new = &self.values[2 - order..];
-                *sum += f64::from(narrow_dot(new, new));
+                *sum += f64::from(dot(new, new));
             }
             self.filled += now.len();
             if self.filled == self.block {

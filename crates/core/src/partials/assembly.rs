@@ -99,6 +99,8 @@ impl Assembly<'_> {
         tracks: Vec<PartialTrack>,
         level_at: usize,
     ) -> Partials {
+        /// Partials up to this number that are off the law are worth a word.
+        const LOW_NUMBER: usize = 4;
         /// Attacks of struck and plucked notes are over by then.
         const SUSTAIN_AFTER_S: f64 = 0.1;
         let rate_hz = self.stretch.rate_hz;
@@ -113,16 +115,22 @@ impl Assembly<'_> {
                 .advising(Advice::ShorterTracks),
             );
         }
-        let off: Vec<String> =
-            partials.iter().filter(|p| !p.on_law).map(|p| p.number.to_string()).collect();
-        if !off.is_empty() {
+        let off: Vec<usize> = partials.iter().filter(|p| !p.on_law).map(|p| p.number).collect();
+        // One of many, far up, is told by its row alone.
+        let matters =
+            off.len() > partials.len() / 10 || off.first().is_some_and(|n| *n <= LOW_NUMBER);
+        if matters && !self.findings.iter().any(|finding| finding.code == "no_string") {
+            let numbers: Vec<String> = off.iter().map(usize::to_string).collect();
+            let one = off.len() == 1;
+            let subject = if one { "Partial" } else { "Partials" };
+            let (verb, counts) = if one { ("lies", "counts") } else { ("lie", "count") };
             self.findings.push(Finding::note(
                 "off_law",
                 format!(
-                    "Partials {} deviate from the stiff-string fit and were left out of F and B: \
-                     coupling to the soundboard shifts \
-                     single partials, and a longitudinal mode or hum may be mistaken for one.",
-                    off.join(", ")
+                    "{subject} {} {verb} off the stiff-string fit of the others, and {counts} \
+                     neither in F nor in B: what holds the string shifts single partials, and a \
+                     longitudinal mode or hum may be mistaken for one.",
+                    numbers.join(", ")
                 ),
             ));
         }

@@ -206,10 +206,6 @@ struct AddPieces<'a> {
 impl WithSimd for AddPieces<'_> {
     type Output = ();
 
-    #[expect(
-        clippy::inline_always,
-        reason = "what is not inlined is compiled for the least processor"
-    )]
     #[inline(always)]
     fn with_simd<S: Simd>(self, simd: S) {
         for group in self.pieces.chunks(S::F64_LANES) {

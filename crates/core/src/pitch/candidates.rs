@@ -1,6 +1,7 @@
 //! What a frame says about its fundamental: how well each harmonic series accounts for its tones,
 //! and how periodic the sound is.
 
+use pulp::{Arch, Simd, WithSimd};
 use rustfft::num_complex::Complex;
 
 use super::correlation::{Correlator, periodicity};
@@ -12,7 +13,7 @@ use crate::stiffness::stiff_ratio;
 use crate::transform::RealTransform;
 
 /// Terms of the window, a Blackman: side lobes lie below -58 dB.
-const WINDOW: [f64; 3] = [0.42, 0.5, 0.08];
+const WINDOW: [f32; 3] = [0.42, 0.5, 0.08];
 /// A tone stands out of the noise by this ratio of powers.
 const LEAST_RATIO: f64 = 5.0;
 /// What is looked for in many places is found by chance somewhere: so many nats of each tone are no
@@ -21,7 +22,7 @@ const BY_CHANCE: f64 = 3.0;
 /// Beyond this, standing out further is no further evidence, in nats.
 const MOST_EVIDENCE: f64 = 30.0;
 /// Tones weaker than the strongest by so much are not taken for tones: side lobes are; in dB.
-const WEAKEST_DB: f64 = 52.0;
+const WEAKEST_DB: f32 = 52.0;
 /// A tone counts in full down to so far below the strongest, in dB, and at least by this share.
 const IN_FULL_DB: f64 = 12.0;
 const LEAST_WEIGHT: f64 = 0.2;
@@ -134,16 +135,40 @@ struct Proposal {
     spacing_hz: f64,
 }
 
+/// The powers of the bins of a frame, and the noise between them.
+struct Powers<'a> {
+    x: &'a [Complex<f32>],
+    power: &'a mut [f32],
+    floor: &'a mut NoiseFloor,
+}
+
+impl WithSimd for Powers<'_> {
+    type Output = ();
+
+    #[inline(always)]
+    fn with_simd<S: Simd>(self, _: S) {
+        for (x, power) in self.x.windows(5).zip(&mut self.power[2..]) {
+            *power = windowed(x).norm_sqr();
+        }
+        // No fundamental lies so low in a frame: what is there is taken as its neighbour.
+        let lowest = self.power[2];
+        self.power[..2].fill(lowest);
+        self.floor.set(self.power);
+    }
+}
+
 /// Reads frames. Keeps its buffers.
 pub(super) struct FrameReader {
-    transform: RealTransform,
-    frame: Vec<f64>,
-    power: Vec<f64>,
+    transform: RealTransform<f32>,
+    frame: Vec<f32>,
+    power: Vec<f32>,
     floor: NoiseFloor,
     correlators: Vec<Correlator>,
     tones: Tones,
     strongest: Vec<Tone>,
     proposals: Vec<Proposal>,
+    /// Their spacings in Hz.
+    proposed_hz: Vec<f64>,
     /// What was found in the levels, with the number of its level.
     found: Vec<(usize, Candidate)>,
 }
@@ -159,6 +184,7 @@ impl FrameReader {
             tones: Tones::default(),
             strongest: Vec::with_capacity(PROPOSERS),
             proposals: Vec::new(),
+            proposed_hz: Vec::new(),
             found: Vec::new(),
         }
     }
@@ -167,7 +193,7 @@ impl FrameReader {
     pub(super) fn read(&mut self, levels: &Levels, time_s: f64) -> Vec<Candidate> {
         self.found.clear();
         levels.all[0].frame(time_s, &mut self.frame);
-        let whole = dot(&self.frame, &self.frame) / self.frame.len() as f64;
+        let whole = self.frame_power();
         for (n, level) in levels.all.iter().enumerate() {
             if let Some(range_hz) = level.range_hz {
                 self.read_level(n, level, range_hz, time_s, whole);
@@ -206,7 +232,7 @@ impl FrameReader {
     ) {
         level.frame(time_s, &mut self.frame);
         subtract_mean(&mut self.frame);
-        let power = dot(&self.frame, &self.frame) / self.frame.len() as f64;
+        let power = self.frame_power();
         if power < SILENT {
             return;
         }
@@ -269,12 +295,18 @@ impl FrameReader {
         level.frame(time_s, &mut self.frame);
         self.transform_frame(level.rate_hz);
         let used = self.tones.near.len();
-        (self.power[..used].to_vec(), (0..used).map(|k| self.floor.at(k)).collect())
+        let power = self.power[..used].iter().map(|power| f64::from(*power));
+        (power.collect(), (0..used).map(|k| self.floor.at(k)).collect())
+    }
+
+    /// Mean power of the samples of the frame.
+    fn frame_power(&self) -> f64 {
+        f64::from(dot(&self.frame, &self.frame)) / self.frame.len() as f64
     }
 
     /// Power of the bin of a full-scale sine in its middle.
     pub(super) fn full_scale(&self) -> f64 {
-        (0.5 * WINDOW[0] * self.frame.len() as f64).powi(2)
+        (0.5 * f64::from(WINDOW[0]) * self.frame.len() as f64).powi(2)
     }
 
     /// The windowed spectrum, its noise floor and its tones.
@@ -282,15 +314,7 @@ impl FrameReader {
         let used = used_bins(self.frame.len());
         let x = self.transform.forward(&mut self.frame);
         let (power, floor) = (&mut self.power, &mut self.floor);
-        pulp::Arch::new().dispatch(|| {
-            for (x, power) in x.windows(5).zip(&mut power[2..]).take(used - 1) {
-                *power = windowed(x).norm_sqr();
-            }
-            // No fundamental lies so low in a frame: what is there is taken as its neighbour.
-            let lowest = power[2];
-            power[..2].fill(lowest);
-            floor.set(&power[..=used]);
-        });
+        Arch::new().dispatch(Powers { x, power: &mut power[..=used], floor });
         self.find_tones(rate_hz, used);
         self.add_up_tones();
     }
@@ -303,13 +327,15 @@ impl FrameReader {
         tones.near.clear();
         tones.near.resize(used + 1, None);
         let strongest = power[2..=used].iter().fold(0.0, |a, b| if *b > a { *b } else { a });
-        let weakest = strongest * 10f64.powf(-WEAKEST_DB / 10.0);
+        let weakest = strongest * 10f32.powf(-WEAKEST_DB / 10.0);
+        let mut last_bins = f64::NEG_INFINITY;
         for k in 3..used {
             let here = power[k];
             // Which of the three holds is hard to foretell: one branch for all.
             if here <= power[k - 1].max(power[k + 1]).max(weakest) {
                 continue;
             }
+            let here = f64::from(here);
             if here < LEAST_RATIO * self.floor.at_least(k) {
                 continue;
             }
@@ -319,27 +345,24 @@ impl FrameReader {
             }
             let around = &self.transform.output()[k - 2..k + 3];
             let shift = (sloped(around) * windowed(around).conj()).im / power[k];
-            let shift_bins = (-shift).clamp(-1.0, 1.0);
-            let below_db = 10.0 * (strongest / power[k]).log10();
-            let loud = (WEAKEST_DB - below_db) / (WEAKEST_DB - IN_FULL_DB);
+            let shift_bins = f64::from(-shift).clamp(-1.0, 1.0);
+            let below = f64::from(strongest) / here;
+            let below_db = 10.0 * below.log10();
+            let loud = (f64::from(WEAKEST_DB) - below_db) / (f64::from(WEAKEST_DB) - IN_FULL_DB);
             let weight = LEAST_WEIGHT + (1.0 - LEAST_WEIGHT) * loud.min(1.0);
             let number = tones.all.len() as u16;
             tones.all.push(Tone {
                 frequency_hz: (k as f64 + shift_bins) * bin_hz,
-                power: power[k],
+                power: here,
                 variance: tone_variance(ratio, bin_hz),
-                of_others: (BENT_BINS * bin_hz).powi(2) * strongest / power[k],
+                of_others: (BENT_BINS * bin_hz).powi(2) * below,
                 evidence: (ratio - BY_CHANCE).min(MOST_EVIDENCE) * weight,
             });
-            for place in k.saturating_sub(2)..=(k + 2).min(used) {
-                let nearer = |known: u16| {
-                    let known = tones.all[usize::from(known)].frequency_hz / bin_hz;
-                    (place as f64 - known).abs() > (place as f64 - k as f64).abs()
-                };
-                if tones.near[place].is_none_or(nearer) {
-                    tones.near[place] = Some(number);
-                }
-            }
+            // Tones are two bins apart at least: only the one before can be nearer to what is below.
+            let halfway = 0.5 * (last_bins + k as f64);
+            let first = (k - 2).max((halfway as usize + 1).min(k));
+            tones.near[first..=(k + 2).min(used)].fill(Some(number));
+            last_bins = k as f64 + shift_bins;
         }
     }
 
@@ -359,6 +382,7 @@ impl FrameReader {
     /// Fundamentals in the range that the strongest tones are harmonics of.
     fn propose(&mut self, range_hz: (f64, f64)) {
         self.proposals.clear();
+        self.proposed_hz.clear();
         let mut strongest = std::mem::take(&mut self.strongest);
         strongest.clear();
         for tone in &self.tones.all {
@@ -389,13 +413,17 @@ impl FrameReader {
     /// no tones.
     fn propose_as(&mut self, tone: Tone, number: usize, range_hz: (f64, f64)) {
         let hz = tone.frequency_hz / number as f64;
-        let is_known = |known: &Proposal| (known.spacing_hz - hz).abs() < 0.006 * hz;
-        let proposal = Proposal { tone, number, spacing_hz: hz };
-        if (range_hz.0..=range_hz.1).contains(&hz)
-            && !self.proposals.iter().any(is_known)
-            && self.has_company(&proposal)
-        {
-            self.proposals.push(proposal);
+        if !(range_hz.0..=range_hz.1).contains(&hz) {
+            return;
+        }
+        // Without leaving early, which is hard to foretell.
+        let nearest = self.proposed_hz.iter().fold(f64::INFINITY, |nearest, known| {
+            let away = (known - hz).abs();
+            if away < nearest { away } else { nearest }
+        });
+        if nearest >= 0.006 * hz && self.has_company(number, hz) {
+            self.proposed_hz.push(hz);
+            self.proposals.push(Proposal { tone, number, spacing_hz: hz });
         }
     }
 
@@ -416,14 +444,13 @@ impl FrameReader {
 
     /// Whether one of the four harmonics next to a high one is there: otherwise its series has more
     /// gaps than tones and is not worth following.
-    fn has_company(&self, proposal: &Proposal) -> bool {
+    fn has_company(&self, number: usize, spacing_hz: f64) -> bool {
         const LOWEST: usize = 3;
         /// A stiff string puts the next harmonic but one so far from its place.
         const REACH: f64 = 0.03;
-        let number = proposal.number;
         let near = |other: usize| {
-            let place_hz = other as f64 * proposal.spacing_hz;
-            let reach_hz = (REACH * place_hz).max(self.tones.bin_hz).min(0.4 * proposal.spacing_hz);
+            let place_hz = other as f64 * spacing_hz;
+            let reach_hz = (REACH * place_hz).max(self.tones.bin_hz).min(0.4 * spacing_hz);
             let after = self.tones.all.partition_point(|t| t.frequency_hz < place_hz - reach_hz);
             self.tones.all.get(after).is_some_and(|t| t.frequency_hz < place_hz + reach_hz)
         };
@@ -541,15 +568,14 @@ impl FrameReader {
 
 /// The middle one of five bins under the window: a cosine in it shifts the spectrum by a bin to
 /// either side.
-#[expect(clippy::inline_always, reason = "what is not inlined is compiled for the least processor")]
 #[inline(always)]
-fn windowed(x: &[Complex<f64>]) -> Complex<f64> {
-    WINDOW[0] * x[2] - 0.5 * WINDOW[1] * (x[1] + x[3]) + 0.5 * WINDOW[2] * (x[0] + x[4])
+fn windowed(x: &[Complex<f32>]) -> Complex<f32> {
+    x[2] * WINDOW[0] - (x[1] + x[3]) * (0.5 * WINDOW[1]) + (x[0] + x[4]) * (0.5 * WINDOW[2])
 }
 
 /// The same under the derivative of the window, over 2π by the length of the frame.
-fn sloped(x: &[Complex<f64>]) -> Complex<f64> {
-    let turned = 0.5 * WINDOW[1] * (x[1] - x[3]) - WINDOW[2] * (x[0] - x[4]);
+fn sloped(x: &[Complex<f32>]) -> Complex<f32> {
+    let turned = (x[1] - x[3]) * (0.5 * WINDOW[1]) - (x[0] - x[4]) * WINDOW[2];
     Complex::new(turned.im, -turned.re)
 }
 
@@ -558,8 +584,8 @@ fn used_bins(frame: usize) -> usize {
     (USED_SHARE * frame as f64) as usize + 1
 }
 
-fn subtract_mean(frame: &mut [f64]) {
-    let mean = sum(frame) / frame.len() as f64;
+fn subtract_mean(frame: &mut [f32]) {
+    let mean = sum(frame) / frame.len() as f32;
     for x in frame {
         *x -= mean;
     }
@@ -569,7 +595,7 @@ fn subtract_mean(frame: &mut [f64]) {
 /// its bin, Σw'²/(2·S·Σw²) in square radians a sample, w' being the derivative of the window.
 fn tone_variance(ratio: f64, bin_hz: f64) -> f64 {
     // For a sum of cosines both sums are known: in bins, (a₁² + 4a₂²)/(2a₀² + a₁² + a₂²)/(2S).
-    let [a0, a1, a2] = WINDOW;
+    let [a0, a1, a2] = WINDOW.map(f64::from);
     let of_slope = a1 * a1 + 4.0 * a2 * a2;
     let of_window = 2.0 * a0 * a0 + a1 * a1 + a2 * a2;
     bin_hz * bin_hz * of_slope / of_window / (2.0 * ratio)

@@ -1,6 +1,10 @@
 //! How alike a frame is to itself, a period later.
 
-use crate::lanes::{narrow_dot, sum};
+use std::ops::RangeInclusive;
+
+use pulp::{Arch, Simd, WithSimd};
+
+use crate::lanes::{dot, sum};
 
 /// A frame less its mean, with its energies added up, so that correlations are quick.
 #[derive(Debug, Clone, Default)]
@@ -24,15 +28,15 @@ impl Correlator {
     }
 
     /// Takes a frame.
-    pub(super) fn set(&mut self, frame: &[f64]) {
-        let mean = sum(frame) / frame.len() as f64;
+    pub(super) fn set(&mut self, frame: &[f32]) {
+        let mean = sum(frame) / frame.len() as f32;
         self.samples.clear();
-        self.samples.extend(frame.iter().map(|x| (x - mean) as f32));
+        self.samples.extend(frame.iter().map(|x| x - mean));
         self.energies.clear();
         let mut energy = 0.0;
         for block in self.samples.chunks(ENERGY_BLOCK) {
             self.energies.push(energy);
-            energy += f64::from(narrow_dot(block, block));
+            energy += f64::from(dot(block, block));
         }
         self.energies.push(energy);
     }
@@ -45,10 +49,6 @@ impl Correlator {
     }
 
     /// Correlation of the frame with itself so many samples later: 2Σxy/Σ(x² + y²).
-    #[expect(
-        clippy::inline_always,
-        reason = "what is not inlined is compiled for the least processor"
-    )]
     #[inline(always)]
     pub(super) fn at(&self, lag: usize) -> f64 {
         let count = self.samples.len();
@@ -56,7 +56,25 @@ impl Correlator {
         let (early, late) = (&self.samples[..count - lag], &self.samples[lag..]);
         let squares =
             self.energy_before(count - lag) + self.energy_before(count) - self.energy_before(lag);
-        if squares > 0.0 { 2.0 * f64::from(narrow_dot(early, late)) / squares } else { 0.0 }
+        if squares > 0.0 { 2.0 * f64::from(dot(early, late)) / squares } else { 0.0 }
+    }
+}
+
+/// Correlations of a frame with itself, one for each lag.
+struct Lags<'a> {
+    frame: &'a Correlator,
+    range: RangeInclusive<usize>,
+    values: &'a mut Vec<f64>,
+}
+
+impl WithSimd for Lags<'_> {
+    type Output = ();
+
+    #[inline(always)]
+    fn with_simd<S: Simd>(self, _: S) {
+        for lag in self.range {
+            self.values.push(self.frame.at(lag));
+        }
     }
 }
 
@@ -69,11 +87,7 @@ pub(super) fn periodicity(frame: &Correlator, lag: f64) -> f64 {
     let first = ((lag * (1.0 - AROUND)).floor() as usize).saturating_sub(1).max(1);
     let last = ((lag * (1.0 + AROUND)).ceil() as usize + 1).min(frame.samples.len() * 2 / 3);
     let mut values: Vec<f64> = Vec::with_capacity((last + 1).saturating_sub(first));
-    pulp::Arch::new().dispatch(|| {
-        for lag in first..=last {
-            values.push(frame.at(lag));
-        }
-    });
+    Arch::new().dispatch(Lags { frame, range: first..=last, values: &mut values });
     let Some(best) = (0..values.len()).max_by(|a, b| values[*a].total_cmp(&values[*b])) else {
         return 0.0;
     };

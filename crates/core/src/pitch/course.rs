@@ -2,7 +2,7 @@
 
 use super::PitchPoint;
 use super::notes::OF_ONSET_S;
-use crate::lanes::narrow_dot;
+use crate::lanes::dot;
 use crate::onsets::{Onset, OnsetFinder};
 use crate::units::cents_between;
 
@@ -34,7 +34,7 @@ impl PowerCourse {
         while !rest.is_empty() {
             let (now, later) = rest.split_at(rest.len().min(self.block - self.filled));
             rest = later;
-            self.sum += f64::from(narrow_dot(now, now));
+            self.sum += f64::from(dot(now, now));
             self.filled += now.len();
             if self.filled == self.block {
                 self.powers.push((self.sum / self.block as f64) as f32);

@@ -29,7 +29,7 @@ pub(super) struct Level {
     /// leads to others.
     pub(super) range_hz: Option<(f64, f64)>,
     /// Samples from `start` on.
-    samples: Vec<f64>,
+    samples: Vec<f32>,
     start: u64,
 }
 
@@ -39,7 +39,7 @@ impl Level {
     }
 
     /// Copies the frame centred on a time; what lies outside the sound is silent.
-    pub(super) fn frame(&self, time_s: f64, frame: &mut [f64]) {
+    pub(super) fn frame(&self, time_s: f64, frame: &mut [f32]) {
         let first =
             (time_s * self.rate_hz).round() as i64 - frame.len() as i64 / 2 - self.start as i64;
         let silent = usize::try_from(-first).unwrap_or(0).min(frame.len());
@@ -58,9 +58,9 @@ pub(super) struct Levels {
     /// Samples of a frame at each level.
     pub(super) frame: usize,
     /// The half-band filter at the odd places around its middle, which is one half.
-    taps: Vec<f64>,
-    every_other: Vec<f64>,
-    sides: Vec<f64>,
+    taps: Vec<f32>,
+    every_other: Vec<f32>,
+    sides: Vec<f32>,
     has_ended: bool,
 }
 
@@ -98,7 +98,7 @@ impl Levels {
 
     /// Takes the next samples.
     pub(super) fn push(&mut self, samples: &[f32]) {
-        self.all[0].samples.extend(samples.iter().map(|x| f64::from(*x)));
+        self.all[0].samples.extend_from_slice(samples);
         self.halve();
     }
 
@@ -161,7 +161,7 @@ impl Levels {
 
 /// A windowed sinc that cuts at a quarter of the rate, at the odd places to either side of its
 /// middle; at the other even places it is nothing.
-fn half_band() -> Vec<f64> {
+fn half_band() -> Vec<f32> {
     let window = WindowKind::Kaiser { beta: 8.0 }.samples(2 * REACH + 2);
     let tap = |away: usize| {
         let sign = if away % 4 == 1 { 1.0 } else { -1.0 };
@@ -170,7 +170,7 @@ fn half_band() -> Vec<f64> {
     let taps: Vec<f64> = (0..=2 * REACH).step_by(2).map(|n| tap(n.abs_diff(REACH))).collect();
     // Both sides together pass a half, as the middle does.
     let sum: f64 = taps.iter().sum();
-    taps.into_iter().map(|tap| 0.5 * tap / sum).collect()
+    taps.into_iter().map(|tap| (0.5 * tap / sum) as f32).collect()
 }
 
 #[cfg(test)]
@@ -202,6 +202,7 @@ mod tests {
                 .map(|(n, x)| {
                     let t = (first + n as f64) / rate;
                     let expected = 0.5 * (std::f64::consts::TAU * hz * t + 0.3).cos();
+                    let x = f64::from(*x);
                     if kept { (x - expected).abs() } else { x.abs() }
                 })
                 .fold(0.0, f64::max);

@@ -340,7 +340,8 @@ impl Pitch {
     #[must_use]
     pub fn findings(&self) -> Vec<Finding> {
         const NEARLY_EVEN: f64 = 0.3;
-        const OFF_SERIES: f64 = 0.7;
+        /// Of the power and of the tones: breath and bow leave tones of their own, which are weak.
+        const OFF_SERIES: (f64, f64) = (0.7, 0.54);
         const NO_STRING: f64 = 2.5e-3;
         let mut findings = Vec::new();
         if self.notes.is_empty() {
@@ -395,22 +396,28 @@ impl Pitch {
             ));
         }
         let off = self.notes.iter().filter(lasting).filter(|note| {
-            note.explained.min(note.tones_explained) < OFF_SERIES || note.stretch > NO_STRING
+            note.explained < OFF_SERIES.0
+                || note.tones_explained < OFF_SERIES.1
+                || note.stretch > NO_STRING
         });
         if let Some((count, note)) = count_and_first(off) {
+            let stretched = match note.stretch {
+                stretch if stretch > NO_STRING => {
+                    format!(", and only if stretched more than a string's, by B = {stretch:.4}")
+                }
+                _ => String::new(),
+            };
             findings.push(Finding::warning(
                 "off_series",
                 format!(
                     "{count}: from {:.2} s, {:.0} % of the power and {:.0} % of the tones lie on \
-                     the series of {:.2} Hz, fitted with an inharmonicity B of {:.0e}. Several \
-                     notes sound at once, or one that is \
+                     the series of {:.2} Hz{stretched}. Several notes sound at once, or one that is \
                      not harmonic, such as a bell or a bar: one fundamental does not describe it; \
                      see the tones in the spectrum.",
                     note.start_s,
                     100.0 * note.explained,
                     100.0 * note.tones_explained,
                     note.f0_hz,
-                    note.stretch
                 ),
             ));
         }

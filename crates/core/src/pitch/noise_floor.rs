@@ -49,7 +49,7 @@ impl NoiseFloor {
     }
 
     #[inline(always)]
-    pub(super) fn set(&mut self, power: &[f64]) {
+    pub(super) fn set(&mut self, power: &[f32]) {
         const QUARTER: f64 = 0.287_68;
         let values = self.powers.iter_mut().zip(&mut self.logs);
         for (anchor, (of_noise, log)) in self.anchors.iter().zip(values) {
@@ -57,11 +57,11 @@ impl NoiseFloor {
             let mut keys = [i32::MAX; KEYS];
             let mut count = 0;
             for (key, power) in keys.iter_mut().zip(around) {
-                *key = (power.to_bits() >> 32) as i32;
+                *key = power.to_bits() as i32;
                 count += 1;
             }
             let key = of_rank(&keys, count / 4);
-            let quarter = f64::from_bits((key as u64) << 32);
+            let quarter = f64::from(f32::from_bits(key as u32));
             *of_noise = (quarter / QUARTER).max(f64::MIN_POSITIVE);
             *log = of_noise.ln();
         }
@@ -88,16 +88,23 @@ impl NoiseFloor {
     }
 }
 
-/// Bins around an anchor that are looked at, at most. Their powers are compared as the upper halves
-/// of their bits, which are in the same order, to 2e-6, as what is not negative.
+/// Bins around an anchor that are looked at, at most. Their powers are compared by their bits, which
+/// are in the same order, as what is not negative.
 const KEYS: usize = 32;
 
-/// The value that so many others lie below: counting is quicker than sorting, since four are
+/// The value that so many others lie below: counting is quicker than sorting, since eight are
 /// compared at once.
-#[expect(clippy::inline_always, reason = "what is not inlined is compiled for the least processor")]
 #[inline(always)]
 fn of_rank(keys: &[i32; KEYS], rank: i32) -> i32 {
-    let below = |key: i32| keys.iter().map(|x| i32::from(*x < key)).sum::<i32>();
-    let up_to = |key: i32| keys.iter().map(|x| i32::from(*x <= key)).sum::<i32>();
-    keys.iter().copied().find(|key| below(*key) <= rank && up_to(*key) > rank).unwrap_or(0)
+    for key in keys {
+        let (mut below, mut up_to) = (0, 0);
+        for other in keys {
+            below += i32::from(other < key);
+            up_to += i32::from(other <= key);
+        }
+        if below <= rank && up_to > rank {
+            return *key;
+        }
+    }
+    0
 }

@@ -6,6 +6,8 @@
 //! over frames divide it by the number of independent bins and frames. What lies outside the range
 //! that a gamma distribution of that mean and variance leaves once in a thousand spans has drifted.
 
+use std::ops::Range;
+
 use statrs::distribution::{ContinuousCDF, Gamma};
 
 use super::floor::varying_share;
@@ -18,6 +20,8 @@ const MOST_STRETCHES: u64 = 16;
 const FALSE_ALARM: f64 = 1e-3;
 /// Changes below this, in dB, are not reported.
 const SMALLEST_CHANGE_DB: f64 = 1.0;
+/// A sound of which the whole changes by this, in dB, is heard to begin or to die away.
+const PLAIN_CHANGE_DB: f64 = 6.0;
 const LOWEST_BAND_HZ: f64 = 20.0;
 
 /// Band powers of the stretches, for every second frame.
@@ -42,6 +46,8 @@ pub(crate) struct Drift {
     /// Where the band is strongest and weakest, as a share of the span.
     pub(crate) strongest_at: f64,
     pub(crate) weakest_at: f64,
+    /// Whether the sound as a whole is heard to come and go.
+    pub(crate) is_plain: bool,
 }
 
 impl Stretches {
@@ -93,6 +99,7 @@ impl Stretches {
         let bins_per_independent = plan.window.figures().noise_bandwidth_bins * pad;
         let tests = (self.edges.len() - 1) * stretches;
         let tail = FALSE_ALARM / 2.0 / tests as f64;
+        let is_plain = comes_and_goes(&self.levels(other, 0..self.edges.len() - 1, stretches));
         let mut strongest: Option<(f64, Drift)> = None;
         for (band, edge) in self.edges.windows(2).enumerate() {
             let bins = edge[0]..edge[1];
@@ -103,11 +110,11 @@ impl Stretches {
                 .sum::<f64>()
                 * bins_per_independent
                 / independent;
-            let levels = self.levels(other, band, stretches);
+            let levels = self.levels(other, band..band + 1, stretches);
             let Some((low, high)) = usual_range(total * total / variance, tail) else { continue };
             let (least_at, least) = extreme(&levels, |a, b| a < b);
             let (most_at, most) = extreme(&levels, |a, b| a > b);
-            let change_db = db_from_power(most / least.max(1e-30));
+            let change_db = change_db(least, most);
             if (least < low || most > high)
                 && change_db > SMALLEST_CHANGE_DB
                 && strongest.is_none_or(|(power, _)| total > power)
@@ -119,6 +126,7 @@ impl Stretches {
                     change_db,
                     strongest_at: place(most_at),
                     weakest_at: place(least_at),
+                    is_plain,
                 };
                 strongest = Some((total, drift));
             }
@@ -126,9 +134,12 @@ impl Stretches {
         strongest.map(|(_, drift)| drift)
     }
 
-    /// Power of a band in each stretch, re the mean of all.
-    fn levels(&self, other: &Self, band: usize, stretches: usize) -> Vec<f64> {
-        let until = |n: usize| self.ends[n][band] + other.ends[n][band];
+    /// Power of bands in each stretch, re the mean of all.
+    fn levels(&self, other: &Self, bands: Range<usize>, stretches: usize) -> Vec<f64> {
+        let until = |n: usize| {
+            let both = self.ends[n][bands.clone()].iter().chain(&other.ends[n][bands.clone()]);
+            both.sum::<f64>()
+        };
         let mut before = 0.0;
         let mut levels: Vec<f64> = (0..stretches)
             .map(|n| {
@@ -162,6 +173,26 @@ fn usual_range(shape: f64, tail: f64) -> Option<(f64, f64)> {
     }
     let gamma = Gamma::new(shape, shape).ok()?;
     Some((gamma.inverse_cdf(tail), gamma.inverse_cdf(1.0 - tail)))
+}
+
+/// Whether levels rise to a maximum and fall from it, by as much as is heard, and do not waver.
+fn comes_and_goes(levels: &[f64]) -> bool {
+    /// A fall that is no rise, as a ratio of powers: 1.5 dB.
+    const WAVERS: f64 = 1.4;
+    let (top, most) = extreme(levels, |a, b| a > b);
+    let (_, least) = extreme(levels, |a, b| a < b);
+    let mut lowest = [most; 2];
+    let is_fall = |(n, level): (usize, &f64)| {
+        let lowest = &mut lowest[usize::from(n < top)];
+        *lowest = lowest.min(*level);
+        *level <= WAVERS * *lowest
+    };
+    let outwards = (top..levels.len()).chain((0..top).rev()).map(|n| (n, &levels[n]));
+    change_db(least, most) > PLAIN_CHANGE_DB && outwards.into_iter().all(is_fall)
+}
+
+fn change_db(least: f64, most: f64) -> f64 {
+    db_from_power(most / least.max(1e-30))
 }
 
 /// The first of the values that is beyond all others, and where.

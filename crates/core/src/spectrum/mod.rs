@@ -623,8 +623,11 @@ impl TonePass {
                 ),
             ));
         }
-        findings.extend(self.drift.map(|drift| self.drift_finding(drift)));
-        findings.extend(self.merged_finding(peaks));
+        // What is heard to begin and to die away needs no word of it, and its peaks are wide for it.
+        if !self.drift.is_some_and(|drift| drift.is_plain) {
+            findings.extend(self.drift.map(|drift| self.drift_finding(drift)));
+            findings.extend(self.merged_finding(peaks));
+        }
         if self.averaged.group_frames > 1 {
             findings.push(Finding::note(
                 "median_of_groups",
@@ -656,14 +659,12 @@ impl TonePass {
         findings
     }
 
-    /// Good to know, no more: most notes die away, and their levels are said to be averages.
     fn drift_finding(&self, drift: Drift) -> Finding {
         let length_s = self.span_samples as f64 / self.sample_rate_hz;
-        Finding::note(
+        Finding::warning(
             "drift",
             format!(
-                "The sound changes within the span: between {:.0} Hz and {:.0} Hz its level \
-                 differs by \
+                "The sound does not stay as it is: between {:.0} Hz and {:.0} Hz its level differs by \
                  {:.1} dB from {:.2} s to {:.2} s after the start of the span, more than noise \
                  explains. The spectrum is an average over this change; a shorter span shows one \
                  state.",
@@ -699,9 +700,7 @@ impl TonePass {
             .then(|| (100.0 * finest_hz.max(resolution_hz / 3.0)).ceil() / 100.0);
         let too_short =
             if finer_hz.is_some() { "" } else { " The span is too short to resolve more." };
-        // What dies away or glides is wide for that alone.
-        let kind = if self.drift.is_some() { Finding::note } else { Finding::warning };
-        let finding = kind(
+        let finding = Finding::warning(
             "merged_peak",
             format!(
                 "The peak at {:.1} Hz is {:.1} Hz wide at −6 dB, where one steady tone is {:.1} \

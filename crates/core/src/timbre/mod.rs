@@ -408,9 +408,10 @@ impl Measurement<'_> {
             Some(rise) if rise.is_hidden => findings.push(Finding::note(
                 "attack_hidden",
                 format!(
-                    "The sound rises within {:.1} ms, less than its period resolves: the attack is \
-                     given as half of that, with as much for its uncertainty.",
-                    1e3 * level.shortest_s()
+                    "The sound rises within {:.1} ms, and its period of {:.1} ms shows no more: the \
+                     attack is given as half of that, and may be anything below it.",
+                    2e3 * rise.duration_s.value,
+                    1e3 * level.box_s
                 ),
             )),
             Some(_) => (),

@@ -198,8 +198,10 @@ impl Level {
         to_s: f64,
         waveform: Option<&Waveform<'_>>,
     ) -> Option<Rise> {
-        /// Rough and exact rises that differ by more are not of the same thing.
+        /// Rough and exact rises that differ by more are not of the same thing; of a rise within so
+        /// many periods a rough one is no more than a bound.
         const AGREE: f64 = 1.6;
+        const BLURRED: f64 = 2.0;
         let heard = self.without_noise(begin_s);
         let begin = heard.place(begin_s);
         let top = heard.top(begin, heard.place(to_s))?;
@@ -211,23 +213,24 @@ impl Level {
         let fits = RiseShape::ALL.map(|shape| heard.fitted(shape, &shares, &times_s));
         let rough = fits.into_iter().min_by(|a, b| a.rest_s.total_cmp(&b.rest_s))?;
         let is_alike = |rise: &Rise| {
-            let (exact_s, least_s) = (rise.duration_s.value, 2.0 * self.box_s);
+            let (exact_s, least_s) = (rise.duration_s.value, BLURRED * self.box_s);
             let is_blurred = exact_s < least_s && rough.duration_s < least_s;
             let ratio = exact_s / rough.duration_s;
             is_blurred || (1.0 / AGREE..AGREE).contains(&ratio)
         };
         let exact = waveform.and_then(|waveform| waveform.rise(&rough)).filter(is_alike);
-        let (shape, start_s, duration_s) = match exact {
-            Some(exact) => (exact.shape, exact.start_s, exact.duration_s),
+        let (shape, start_s, duration_s, least_s) = match exact {
+            Some(exact) => (exact.shape, exact.start_s, exact.duration_s, self.shortest_s()),
             None => {
-                // Nine crossings and two unknowns; the averaging itself stands on single periods;
-                // and a sound that falls while it rises is no ramp.
+                // Nine crossings and two unknowns; a sound that falls while it rises is no ramp; and
+                // a period brings its power in bursts, wherever in it the waveform begins.
                 let of_fit = rough.rest_s * (9f64 / 7.0).sqrt();
-                let u = of_fit.hypot(0.05 * self.box_s).hypot(0.02 * rough.duration_s);
-                (rough.shape, rough.start_s, Measured::new(rough.duration_s, u))
+                let of_period = self.box_s / 12f64.sqrt();
+                let u = of_fit.hypot(of_period).hypot(0.02 * rough.duration_s);
+                let duration_s = Measured::new(rough.duration_s, u);
+                (rough.shape, rough.start_s, duration_s, BLURRED * self.box_s)
             }
         };
-        let least_s = self.shortest_s();
         if duration_s.value > least_s {
             return Some(Rise::new(shape, start_s, duration_s));
         }

@@ -13,6 +13,7 @@ mod spectrum_averages;
 mod spectrum_laws;
 mod spectrum_peaks;
 mod spectrum_tones;
+mod struck;
 mod support;
 mod timbre;
 mod trend;
@@ -32,6 +33,7 @@ fn whole_table() {
         spectrum_averages::MEASURES,
         spectrum_peaks::MEASURES,
         spectrum_tones::MEASURES,
+        struck::MEASURES,
         timbre::MEASURES,
         trend::MEASURES,
         tuning::MEASURES,

@@ -6,8 +6,8 @@ use rand::{RngExt, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 use tonemap_core::pitch::{Pitch, PitchSettings, PitchTracker, pitch};
 use tonemap_core::synth::{
-    Partial, PluckedString, StruckUnison, Vibrato, coloured_noise, harmonics, mix, render, room,
-    to_samples, white_noise,
+    Partial, PluckedString, Vibrato, coloured_noise, harmonics, mix, render, to_samples,
+    white_noise,
 };
 use tonemap_core::units::cents_between;
 
@@ -17,8 +17,6 @@ pub(crate) const MEASURES: &[fn()] = &[
     no_octave_is_wrong,
     steady_notes_are_exact_and_their_uncertainty_covers,
     vibrato_and_glide_are_followed,
-    a_struck_note_is_one_note,
-    a_string_struck_again_is_another_note,
 ];
 
 const RATE_HZ: f64 = 48_000.0;
@@ -506,123 +504,4 @@ fn a_tone_that_only_bats_hear_is_no_low_note() {
             notes.iter().map(|n| n.f0_hz).collect::<Vec<_>>()
         );
     }
-}
-
-/// A note of a piano, harp or guitar as a microphone hears it: one to three strings, a prompt sound
-/// and an aftersound, a knock, in a room with rumble and hum.
-fn struck(random: &mut ChaCha8Rng, f0_hz: f64) -> StruckUnison {
-    // Treble strings die sooner, are stiffer and have fewer partials.
-    let height = (f0_hz / 27.5).log2() / 7.0;
-    let partials = (40.0 * (1.0 - height)).max(2.0) as u32;
-    StruckUnison {
-        string: PluckedString {
-            frequency_hz: f0_hz,
-            inharmonicity: 1e-4 * (8.0 * (height - 0.4).max(0.0)).exp2(),
-            pluck_position: random.random_range(0.1..0.4),
-            t60_s: 12.0 * (-4.0 * height).exp2() * random.random_range(0.7..1.4),
-            damping: 0.15,
-            amplitude: 0.1,
-            partials,
-        },
-        strings: random.random_range(1..=3),
-        spread_cents: random.random_range(0.0..2.0),
-        aftersound_db: random.random_range(-25.0..-10.0),
-        aftersound_lasts: random.random_range(2.0..4.0),
-        rise_s: random.random_range(0.001..0.008),
-        knock_db: random.random_range(-40.0..-15.0),
-        knock_hz: random.random_range(80.0..1200.0),
-    }
-}
-
-/// Of the lowest note of a piano to one of the top octave.
-fn any_f0_hz(random: &mut ChaCha8Rng) -> f64 {
-    27.5 * random.random_range(0.0..6.8f64).exp2()
-}
-
-/// A struck note is one note, begins with the stroke, and is read at its pitch, whatever its strings
-/// beat, the room rumbles and the case knocks.
-#[test]
-fn a_struck_note_is_one_note() {
-    let found = in_parallel(trials(40, 400), |case| {
-        let mut random = ChaCha8Rng::seed_from_u64(0x570 + case);
-        let f0_hz = any_f0_hz(&mut random);
-        let note = struck(&mut random, f0_hz);
-        let noise_db = random.random_range(-90.0..-70.0f64);
-        let rms = 0.1 * 10f64.powf(noise_db / 20.0);
-        let (rumble_db, hum_db) =
-            (random.random_range(0.0..20.0), random.random_range(-10.0..15.0));
-        let samples = (4.0 * RATE_HZ) as usize;
-        let mut sound = room(case, rms, rumble_db, hum_db, RATE_HZ, samples);
-        let onset_s = random.random_range(0.2..0.5);
-        let start = (onset_s * RATE_HZ) as usize;
-        mix(&mut sound[start..], &note.render(case, RATE_HZ, 4.0 - onset_s));
-        let notes = pitch(&to_samples(&sound), RATE_HZ, &PitchSettings::default());
-        let notes = notes.expect("settings").notes;
-        let is_one = notes.len() == 1;
-        let begins = notes.first().is_some_and(|n| (n.start_s - onset_s).abs() < 0.015);
-        let longest =
-            notes.iter().max_by(|a, b| (a.end_s - a.start_s).total_cmp(&(b.end_s - b.start_s)));
-        let is_right = longest.is_some_and(|n| cents_between(f0_hz, n.f0_hz).abs() < 50.0);
-        if !(is_one && begins && is_right) {
-            println!(
-                "{case}: {f0_hz:.1} Hz, noise {noise_db:.0} dB, rumble {rumble_db:.0} dB, {} notes, \
-                 first {:?} (truth {onset_s:.3}), f0 {:?}",
-                notes.len(),
-                notes.first().map(|n| n.start_s),
-                longest.map(|n| n.f0_hz)
-            );
-        }
-        [is_one, begins, is_right]
-    });
-    let count = |which: usize| found.iter().filter(|of| of[which]).count();
-    let all = found.len();
-    let (one, begun, right) = (count(0), count(1), count(2));
-    println!(
-        "struck notes, {all}: {one} are one note, {begun} begin within 15 ms, {right} at their pitch"
-    );
-    assert!([one, begun, right].iter().all(|count| 100 * count >= 97 * all));
-}
-
-/// A string struck again, softer or louder, while it sounds, is another note; its beats are none.
-#[test]
-fn a_string_struck_again_is_another_note() {
-    let found = in_parallel(trials(20, 150), |case| {
-        let mut random = ChaCha8Rng::seed_from_u64(0x9e1 + case);
-        let f0_hz = 55.0 * random.random_range(0.0..5.0f64).exp2();
-        let note = struck(&mut random, f0_hz);
-        let samples = (5.0 * RATE_HZ) as usize;
-        let mut sound = room(case, 3e-6, 15.0, 0.0, RATE_HZ, samples);
-        let mut onsets_s = vec![0.3];
-        while onsets_s[onsets_s.len() - 1] < 3.0 {
-            onsets_s.push(onsets_s[onsets_s.len() - 1] + random.random_range(0.2..0.9));
-        }
-        let rings = case % 2 == 0;
-        for (n, onset_s) in onsets_s.iter().enumerate() {
-            let start = (onset_s * RATE_HZ) as usize;
-            let gain = 10f64.powf(random.random_range(-8.0..0.0) / 20.0);
-            let mut again = note.render(case * 100 + n as u64, RATE_HZ, 5.0 - onset_s);
-            if let Some(next_s) = onsets_s.get(n + 1).filter(|_| !rings) {
-                // The damper falls within 20 ms.
-                let from = ((next_s - onset_s - 0.01) * RATE_HZ) as usize;
-                for (k, x) in again[from..].iter_mut().enumerate() {
-                    *x *= (1.0 - k as f64 / (0.02 * RATE_HZ)).max(0.0);
-                }
-            }
-            for x in &mut again {
-                *x *= gain;
-            }
-            mix(&mut sound[start..], &again);
-        }
-        let found = pitch(&to_samples(&sound), RATE_HZ, &PitchSettings::default());
-        let starts: Vec<f64> =
-            found.expect("settings").notes.iter().map(|note| note.start_s).collect();
-        let near = |all: &[f64], time_s: f64| all.iter().any(|s| (s - time_s).abs() < 0.05);
-        let met = onsets_s.iter().filter(|time_s| near(&starts, **time_s)).count();
-        let false_ones = starts.iter().filter(|time_s| !near(&onsets_s, **time_s)).count();
-        [onsets_s.len(), met, false_ones]
-    });
-    let sum = |which: usize| found.iter().map(|of| of[which]).sum::<usize>();
-    let (all, met, false_ones) = (sum(0), sum(1), sum(2));
-    println!("strings struck again: {met} of {all} notes within 50 ms, {false_ones} false");
-    assert!(100 * met >= 98 * all && 100 * false_ones <= all);
 }
