@@ -2,11 +2,12 @@
 
 use anyhow::Result;
 use clap::Args;
-use tonemap_core::partials::PartialsSettings;
-use tonemap_core::pitch::{DEFAULT_RANGE_HZ, PitchSettings, pitch};
+use tonemap_core::SampleSpan;
+use tonemap_core::partials::{LONGEST_S, NoteChoice, PartialsSettings};
+use tonemap_core::pitch::{DEFAULT_RANGE_HZ, Pitch, PitchNote, PitchSettings, PitchTracker};
 use tonemap_core::units::FrequencyRange;
 
-use crate::take::Part;
+use crate::take::{NotePlace, Part};
 
 /// Which notes of a take are measured.
 #[derive(Args, Clone)]
@@ -21,19 +22,69 @@ pub(crate) struct NoteArgs {
 }
 
 impl NoteArgs {
-    /// The numbers of the notes of a part that are measured; `None` for the longest.
-    pub(crate) fn of(
+    /// The notes of a part that are measured. A part that is held in memory as a whole shows its
+    /// longest note itself.
+    pub(crate) fn of<'a>(
         &self,
-        part: &Part<'_>,
+        part: Part<'a>,
         settings: &PartialsSettings,
-    ) -> Result<Vec<Option<usize>>> {
-        if !self.each {
-            return Ok(vec![self.note]);
+        quiet: bool,
+    ) -> Result<Vec<Part<'a>>> {
+        let is_short = part.lasts_s() <= LONGEST_S;
+        if settings.free || (is_short && !self.each) {
+            return Ok(vec![part.of_note(self.note, None)]);
         }
-        let found = pitch(&part.note_samples()?.samples, part.rate_hz(), &settings.pitch)?;
-        let numbers: Vec<Option<usize>> = (1..=found.notes.len()).map(Some).collect();
-        Ok(if numbers.is_empty() { vec![None] } else { numbers })
+        let notes = followed_pitch(&part, settings.pitch, quiet)?.notes;
+        let place = |n: usize| {
+            let before = n.checked_sub(1).map(|n| &notes[n]);
+            place_of(&part, before, &notes[n], notes.get(n + 1))
+        };
+        if self.each && !notes.is_empty() {
+            let note = |n: usize| part.of_note(Some(n + 1), Some(place(n)));
+            return Ok((0..notes.len()).map(note).collect());
+        }
+        if let Some(n) = self.note.and_then(|number| number.checked_sub(1)) {
+            let place = (n < notes.len()).then(|| place(n));
+            return Ok(vec![part.of_note(self.note, place)]);
+        }
+        let lasts = |note: &PitchNote| note.end_s - note.start_s;
+        let longest =
+            (0..notes.len()).max_by(|a, b| lasts(&notes[*a]).total_cmp(&lasts(&notes[*b])));
+        let longest_of = (notes.len() > 1).then_some(notes.len());
+        let place = longest.map(|n| NotePlace { longest_of, ..place(n) });
+        Ok(vec![part.of_note(None, place)])
     }
+}
+
+/// The fundamental of a whole part, read block by block.
+pub(crate) fn followed_pitch(
+    part: &Part<'_>,
+    settings: PitchSettings,
+    quiet: bool,
+) -> Result<Pitch> {
+    let mut tracker = PitchTracker::new(settings, part.rate_hz(), part.start_s())?;
+    part.read_in_two("notes", quiet, |samples| tracker.push(samples), |_| ())?;
+    Ok(tracker.finish())
+}
+
+/// Where a note is, with enough before to see what it rises from and behind to see it end.
+fn place_of(
+    part: &Part<'_>,
+    before: Option<&PitchNote>,
+    note: &PitchNote,
+    next: Option<&PitchNote>,
+) -> NotePlace {
+    const BEFORE_S: f64 = 0.5;
+    const BEHIND_S: f64 = 2.0;
+    const OF_NEXT_S: f64 = 0.3;
+    let rate = part.rate_hz();
+    let from_s = note.start_s - BEFORE_S;
+    let from_s = before.map_or(from_s, |before| from_s.max(before.start_s));
+    let to_s = note.end_s + BEHIND_S;
+    let to_s = next.map_or(to_s, |next| to_s.min(next.start_s + OF_NEXT_S));
+    let sample = |time_s: f64| ((time_s * rate) as u64).clamp(part.span.start, part.span.end);
+    let span = SampleSpan { start: sample(from_s.max(0.0)), end: sample(to_s) };
+    NotePlace { sounds_s: (note.start_s, note.end_s), span, longest_of: None }
 }
 
 /// Whether there is a fundamental, and where it is looked for.
@@ -66,7 +117,11 @@ impl FundamentalArgs {
                 reference_hz,
                 ..PitchSettings::default()
             },
-            note: part.note,
+            note: match (part.place, part.note) {
+                (Some(place), _) => NoteChoice::Between(place.sounds_s.0, place.sounds_s.1),
+                (None, Some(number)) => NoteChoice::Number(number),
+                (None, None) => NoteChoice::Longest,
+            },
             ..PartialsSettings::default()
         })
     }

@@ -140,9 +140,9 @@ pub(crate) trait Measure: Sync + Sized {
         Ok(None)
     }
 
-    /// Which notes of a part are measured, each by itself; `None` where that is not asked for.
-    fn notes(&self, _part: &Part<'_>) -> Result<Vec<Option<usize>>> {
-        Ok(vec![None])
+    /// The notes of a part that are measured, each a part of its own.
+    fn notes<'a>(&self, part: Part<'a>, _quiet: bool) -> Result<Vec<Part<'a>>> {
+        Ok(vec![part])
     }
 
     /// Measures a part, and says what it found on the way.
@@ -192,7 +192,9 @@ pub(crate) fn drive<M: Measure>(command: &M) -> Result<Status> {
     }
     let (mut takes, mut status) = parts::open_named(takes, source)?;
     let mut parts = parts::parts_of(&mut takes, |take| chosen.of(take), &mut status)?;
-    parts = parts.into_iter().flat_map(|part| notes_of(command, part)).collect();
+    // What cannot be known of a part fails when it is measured.
+    let notes_of = |part| command.notes(part, output.quiet).unwrap_or_else(|_| vec![part]);
+    parts = parts.into_iter().flat_map(notes_of).collect();
     if parts.len() > 1 {
         refuse_several(M::DRAWS.filter(|_| figure.figure.is_some()), &files)?;
     }
@@ -236,6 +238,10 @@ pub(crate) fn on<M: Measure>(command: &M, named: &Named) -> Result<Kept> {
     let mut take = Take::open(named.clone(), source)?;
     let mut parts = chosen.of(&mut take)?;
     parts.truncate(1);
+    if let [part] = parts[..] {
+        parts = command.notes(part, true)?;
+        parts.truncate(1);
+    }
     let mixed = command.refer(&mut parts)?;
     let part = parts.pop().context("the take has no channel")?;
     let (found, mut findings) = command.measure(&part, true)?;
@@ -247,12 +253,6 @@ pub(crate) fn on<M: Measure>(command: &M, named: &Named) -> Result<Kept> {
         findings: made.named_findings(true),
         part: command.section(&made)?,
     })
-}
-
-/// The notes of a part as parts of their own. What cannot be known of it fails when it is measured.
-fn notes_of<'a, M: Measure>(command: &M, part: Part<'a>) -> Vec<Part<'a>> {
-    let numbers = command.notes(&part).unwrap_or_else(|_| vec![None]);
-    numbers.into_iter().map(|note| part.of_note(note)).collect()
 }
 
 fn json_of<M: Measure>(command: &M, made: &Made<'_, M::Found>) -> Result<String> {

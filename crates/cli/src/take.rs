@@ -41,6 +41,19 @@ pub(crate) struct Part<'a> {
     pub(crate) reference: LevelReference,
     /// Which of its notes is measured, counted from 1, if it is not for the command to choose.
     pub(crate) note: Option<usize>,
+    /// Where that is, if it was looked for.
+    pub(crate) place: Option<NotePlace>,
+}
+
+/// Where a note of a part is.
+#[derive(Clone, Copy)]
+pub(crate) struct NotePlace {
+    /// When it sounds, in seconds from the start of the take.
+    pub(crate) sounds_s: (f64, f64),
+    /// The samples that show it, with what is before and behind.
+    pub(crate) span: SampleSpan,
+    /// How many notes it was chosen from, if that was for the command to do.
+    pub(crate) longest_of: Option<usize>,
 }
 
 /// Which channels of a take a part is.
@@ -54,9 +67,10 @@ enum Channels {
     All,
 }
 
-/// The samples of a part, and what was found of them.
+/// The samples of a part, when they begin, and what was found of them.
 pub(crate) struct NoteSamples {
     pub(crate) samples: Vec<f32>,
+    pub(crate) start_s: f64,
     pub(crate) findings: Vec<Finding>,
 }
 
@@ -226,7 +240,7 @@ impl Take {
         let take = &*self;
         let part = |channels| {
             let reference = LevelReference::FullScale;
-            let part = Part { take, channels, span, reference, note: None };
+            let part = Part { take, channels, span, reference, note: None, place: None };
             Part { reference: part.own_reference(), ..part }
         };
         Ok(channels.into_iter().map(part).collect())
@@ -236,7 +250,7 @@ impl Take {
     pub(crate) fn whole(&mut self, args: &SpanArgs) -> Result<Part<'_>> {
         let span = self.cut_span(args.span())?;
         let reference = LevelReference::FullScale;
-        Ok(Part { take: self, channels: Channels::All, span, reference, note: None })
+        Ok(Part { take: self, channels: Channels::All, span, reference, note: None, place: None })
     }
 
     /// The span asked for in the one channel asked for.
@@ -437,8 +451,13 @@ impl<'a> Part<'a> {
     }
 
     /// The same for one of its notes.
-    pub(crate) fn of_note(self, note: Option<usize>) -> Self {
-        Self { note, ..self }
+    pub(crate) fn of_note(self, note: Option<usize>, place: Option<NotePlace>) -> Self {
+        Self { note, place, ..self }
+    }
+
+    /// How long it is, in seconds.
+    pub(crate) fn lasts_s(&self) -> f64 {
+        self.span.len() as f64 / self.rate_hz()
     }
 
     /// Name of the take, and of the channel where there are several, and the note if it is one of
@@ -471,33 +490,33 @@ impl<'a> Part<'a> {
         self.take.read_in_two(self.span, what, quiet, first, second)
     }
 
-    /// All samples of the part, for analyses that hold a note in memory, with what was found of the
-    /// take and its levels.
+    /// The samples of the note that is measured, or of the whole part, for analyses that hold a note
+    /// in memory, with what was found of the take and its levels. What is longer than such an
+    /// analysis takes is cut, and that is said.
     pub(crate) fn note_samples(&self) -> Result<NoteSamples> {
+        self.samples_up_to(LONGEST_S)
+    }
+
+    /// The same with so many seconds at most.
+    pub(crate) fn samples_up_to(&self, longest_s: f64) -> Result<NoteSamples> {
         let rate = self.take.info.sample_rate_hz;
-        let lasts_s = self.span.len() as f64 / rate;
-        if lasts_s > LONGEST_S {
-            return Err(Usage(format!(
-                "{}: the span lasts {} s, but partials are followed over {LONGEST_S} s at most; \
-                 choose one with \
-                 --from and --to",
-                self.title(),
-                text::number(lasts_s, 1)
-            ))
-            .into());
-        }
-        let mut samples = Vec::with_capacity(self.span.len() as usize);
-        let mut meter = self.take.level_meter(self.span);
         let mut findings = self.take.findings.clone();
-        // At most two minutes are read: that is soon done.
-        findings.extend(self.read_in_two(
-            "samples",
-            true,
-            |block| samples.extend_from_slice(block),
-            |block| meter.push(block),
-        )?);
+        let mut span = self.place.map_or(self.span, |place| place.span);
+        if let Some((count, place)) = self.place.and_then(|p| p.longest_of.zip(Some(p))) {
+            findings.push(several_notes(count, place.sounds_s));
+        }
+        if span.len() as f64 > longest_s * rate {
+            let lasts_s = span.len() as f64 / rate;
+            span.end = span.start + (longest_s * rate) as u64;
+            findings.push(cut(lasts_s, longest_s));
+        }
+        let mut samples = Vec::with_capacity(span.len() as usize);
+        let mut meter = self.take.level_meter(span);
+        let keep = self.on_channel(|block| samples.extend_from_slice(block));
+        let measure = self.on_channel(|block| meter.push(block));
+        findings.extend(self.take.read_in_two(span, "samples", true, keep, measure)?);
         findings.extend(meter.finish().findings(&self.channel_name()));
-        Ok(NoteSamples { samples, findings })
+        Ok(NoteSamples { samples, start_s: span.start as f64 / rate, findings })
     }
 
     /// Reads the samples of a stretch within its take.
@@ -519,6 +538,26 @@ impl<'a> Part<'a> {
             }
         }
     }
+}
+
+fn several_notes(count: usize, (from_s, to_s): (f64, f64)) -> Finding {
+    Finding::warning(
+        "several_notes",
+        format!(
+            "The span contains {count} notes; the longest is analysed, {from_s:.2} s to \
+             {to_s:.2} s. Take another with --note, or each with --each."
+        ),
+    )
+}
+
+fn cut(lasts_s: f64, longest_s: f64) -> Finding {
+    Finding::warning(
+        "cut",
+        format!(
+            "The first {longest_s} s of {lasts_s:.1} s are analysed, since all samples of a note are \
+             held in memory; choose another span with --from and --to."
+        ),
+    )
 }
 
 fn truncated(info: &TakeInfo, missing: u64, frames: u64) -> Finding {

@@ -185,14 +185,14 @@ impl Measure for Partials {
         Common::of(&self.takes, &self.limits, &self.figure, &self.output)
     }
 
-    fn notes(&self, part: &Part<'_>) -> Result<Vec<Option<usize>>> {
-        self.search.notes.of(part, &self.partials_settings(part)?)
+    fn notes<'a>(&self, part: Part<'a>, quiet: bool) -> Result<Vec<Part<'a>>> {
+        self.search.notes.of(part, &self.partials_settings(&part)?, quiet)
     }
 
     fn measure(&self, part: &Part<'_>, _quiet: bool) -> Result<(Found, Vec<Finding>)> {
         let settings = self.partials_settings(part)?;
-        let NoteSamples { samples, mut findings } = part.note_samples()?;
-        let mut partials = partials(&samples, part.rate_hz(), part.start_s(), &settings)?;
+        let NoteSamples { samples, start_s, mut findings } = part.note_samples()?;
+        let mut partials = partials(&samples, part.rate_hz(), start_s, &settings)?;
         if let Some(to) = self.ratios.ratios_to {
             partials.relate(to, &self.ratios.target)?;
         }
@@ -213,7 +213,7 @@ impl Measure for Partials {
             shortest_s: settings.shortest_s,
             frame_s: partials.frame_s,
             hop_s: partials.hop_s,
-            note: settings.note,
+            note: made.part.note,
             ratios_to: self.ratios.ratios_to,
             target: self.ratios.target.clone(),
         }

@@ -132,9 +132,9 @@ impl Measure for Timbre {
         Common::of(&self.takes, &self.limits, &self.figure, &self.output)
     }
 
-    fn notes(&self, part: &Part<'_>) -> Result<Vec<Option<usize>>> {
+    fn notes<'a>(&self, part: Part<'a>, quiet: bool) -> Result<Vec<Part<'a>>> {
         let reference_hz = args::reference_hz(self.search.reference, part.take().reference_hz())?;
-        self.notes.of(part, &self.fundamental.settings(part, reference_hz)?)
+        self.notes.of(part, &self.fundamental.settings(&part, reference_hz)?, quiet)
     }
 
     fn measure(&self, part: &Part<'_>, _quiet: bool) -> Result<(Found, Vec<Finding>)> {
@@ -151,8 +151,8 @@ impl Measure for Timbre {
             },
             hop_s: self.search.hop.0,
         };
-        let NoteSamples { samples, mut findings } = part.note_samples()?;
-        let mut timbre = timbre(&samples, rate, part.start_s(), &settings)?;
+        let NoteSamples { samples, start_s, mut findings } = part.note_samples()?;
+        let mut timbre = timbre(&samples, rate, start_s, &settings)?;
         timbre.calibrate(part.reference.full_scale_db());
         findings.extend(timbre.findings.iter().cloned());
         Ok((Found { settings, timbre }, findings))
@@ -168,7 +168,7 @@ impl Measure for Timbre {
             hop_s: settings.hop_s,
             frame_s: timbre.frame_s,
             noise_frame_s: timbre.noise_frame_s,
-            note: settings.partials.note,
+            note: made.part.note,
         }
     }
 

@@ -7,15 +7,16 @@ use std::str::FromStr;
 use anyhow::{Context, Result};
 use clap::{Args, ValueEnum};
 use serde::{Deserialize, Serialize};
-use tonemap_core::partials::{PartialsSettings, partials};
+use tonemap_core::partials::{LONGEST_S, PartialsSettings, partials};
+use tonemap_core::pitch::PitchSettings;
 use tonemap_core::quantity::{Key, Quantities, Quantity, pair};
 use tonemap_core::tuning::{
     BeatingPair, Interval, MAP_ROWS, SoundedNote, TEMPERAMENTS, TargetReading, Temperament,
-    TunedNote, Tuning as Found, TuningSettings, against_targets, interval, map_row_hz,
+    TunedNote, Tuning as Found, TuningSettings, against_targets, interval, map_row_hz, sounded_in,
     sounded_notes, spectrum_column, tuning,
 };
 use tonemap_core::units::{Frequency, Note};
-use tonemap_core::{Error, Finding};
+use tonemap_core::{Error, Finding, SampleSpan};
 use tonemap_figures::{
     ColourMap, CompassFigure, Figure, MapColumn, MapFigure, TargetSeries, TargetsFigure, Words,
     compass_figure, map_figure, targets_figure,
@@ -24,7 +25,7 @@ use tonemap_figures::{
 use crate::advice;
 use crate::args::{self, FigureArgs, Format, OutputArgs, TakesArgs};
 use crate::files;
-use crate::fundamental::FundamentalArgs;
+use crate::fundamental::{FundamentalArgs, followed_pitch};
 use crate::json;
 use crate::kept::{Present, Presented};
 use crate::limits::LimitArgs;
@@ -305,11 +306,14 @@ impl Tuning {
     }
 
     fn measure<'a>(&self, part: Part<'a>, settings: &TuningSettings) -> Result<Made<'a>> {
-        let (rate, start_s) = (part.rate_hz(), part.start_s());
+        let rate = part.rate_hz();
         let partials_settings: PartialsSettings =
             self.fundamental.settings(&part, settings.reference_hz)?;
         let range_hz = partials_settings.pitch.range_hz;
-        let NoteSamples { samples, mut findings } = part.note_samples()?;
+        if part.lasts_s() > LONGEST_S && !self.fundamental.free {
+            return self.measure_long(part, partials_settings.pitch);
+        }
+        let NoteSamples { samples, start_s, mut findings } = part.note_samples()?;
         if self.fundamental.free {
             let found = partials(&samples, rate, start_s, &partials_settings)?;
             findings.extend(advice::worded(found.findings.clone()));
@@ -346,6 +350,29 @@ impl Tuning {
         let column = |note: &SoundedNote| spectrum_column(&samples, rate, note.start_s - start_s);
         let columns = if wants_map { found.notes.iter().map(column).collect() } else { Vec::new() };
         Ok(Made { part, notes: found.notes, columns, targets: None, range_hz, findings })
+    }
+
+    /// The notes of a part that is not held in memory as a whole, each by its fundamental.
+    fn measure_long<'a>(&self, part: Part<'a>, pitch: PitchSettings) -> Result<Made<'a>> {
+        /// A column of the map is made of no more.
+        const COLUMN_S: f64 = 1.5;
+        let (rate, range_hz) = (part.rate_hz(), pitch.range_hz);
+        let mut findings = part.take().findings.clone();
+        let followed = followed_pitch(&part, pitch, true)?;
+        let expected = part.take().expected_note();
+        let found = sounded_in(&followed, 0.0, &part.title(), expected)?;
+        findings.extend(advice::worded(found.findings));
+        let wants_map = self.figure.figure.is_some() && self.look.view == View::Spectra;
+        let column = |note: &SoundedNote| {
+            let start = (note.start_s * rate) as u64;
+            let end = (start + (COLUMN_S * rate) as u64).min(part.span.end);
+            let mut samples = Vec::new();
+            part.read_near(SampleSpan { start, end }, &mut samples)?;
+            Ok(spectrum_column(&samples, rate, 0.0))
+        };
+        let columns: Result<Vec<_>> =
+            if wants_map { found.notes.iter().map(column).collect() } else { Ok(Vec::new()) };
+        Ok(Made { part, notes: found.notes, columns: columns?, targets: None, range_hz, findings })
     }
 
     fn resolved(&self, made: &Made<'_>, settings: &TuningSettings, reference_hz: f64) -> Settings {

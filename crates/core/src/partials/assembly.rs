@@ -378,7 +378,7 @@ fn loudest(candidates: &[Candidate]) -> usize {
 }
 
 /// Level of a partial at a step in dB, by a straight line through the nearest points that are
-/// heard.
+/// heard; where none is near, at the first or last that is.
 pub(super) fn level_of(candidate: &Candidate, step: usize) -> f64 {
     /// Two to either side: a line through them takes out an even fall.
     const NEAREST: usize = 5;
@@ -388,8 +388,8 @@ pub(super) fn level_of(candidate: &Candidate, step: usize) -> f64 {
         .collect();
     heard.sort_by(|a, b| a.0.abs().total_cmp(&b.0.abs()));
     heard.truncate(NEAREST);
-    let alone = heard.first().map_or(f64::NAN, |(_, db)| *db);
-    Line::of_equals(heard.iter().copied()).map_or(alone, |line| line.at(0.0))
+    let (place, alone) = heard.first().copied().unwrap_or((0.0, f64::NAN));
+    Line::of_equals(heard.iter().copied()).map_or(alone, |line| line.at(place))
 }
 
 fn nearest(points: &[Option<TrackPoint>], step: usize) -> Option<TrackPoint> {

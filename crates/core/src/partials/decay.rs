@@ -4,7 +4,15 @@ use super::assembly::{Assembly, Candidate, level_of};
 use super::envelope::{Component, Course, Envelope, envelope};
 use super::{C, Partial};
 use crate::fit::{Line, median};
+use crate::linear::inverse;
 use crate::measured::Measured;
+
+/// Components account for a level that they leave no more of than so many times what stages do,
+/// or than this in dB.
+const NO_MORE_OFF: f64 = 2.0;
+const LEAST_OFF_DB: f64 = 0.3;
+/// Of a beat that comes round less often it is not to be seen what it beats about.
+const FEW_TURNS: f64 = 2.5;
 
 impl Assembly<'_> {
     /// The envelopes of the partials, from the bin of each in frames a quarter apart: unlike a
@@ -88,55 +96,168 @@ impl Assembly<'_> {
             start_s: time(first),
             end_s: time(last),
         };
+        let course = self.course(candidate);
+        let independent_s = self.reader.independent_samples() / self.stretch.rate_hz;
+        let stages = Stages::of(&course, independent_s);
+        // Where the level is another than the components make it, it is the level that is told.
+        let accounts_for = |components: &[Component]| {
+            let made = |time_s: f64| {
+                let waves = components.iter().map(|c| c.wave(time_s - fitted.start_s));
+                20.0 * waves.sum::<C>().norm().log10()
+            };
+            let left = course.iter().map(|(time_s, db)| (db - made(*time_s)).powi(2)).sum::<f64>();
+            let rms = (left / course.len().max(1) as f64).sqrt();
+            stages.as_ref().is_none_or(|stages| rms < NO_MORE_OFF * stages.rms.max(LEAST_OFF_DB))
+        };
+        let of_mean = || {
+            let spread: f64 = alive()
+                .flat_map(|(p, _)| p)
+                .map(|p| (p.frequency_hz - mean_hz).powi(2) * p.amplitude.powi(2))
+                .sum::<f64>()
+                / weight;
+            let count = (lasting_s / independent_s).max(1.0);
+            Measured::new(mean_hz, (spread / count).sqrt())
+        };
         let frequency = match &fitted.envelope {
-            Envelope::One(one) => {
+            Envelope::One(one) if accounts_for(&[*one]) => {
                 partial.take_decay(one.t60_s(lasting_s));
                 if candidate.alive[level_at.min(candidate.alive.len() - 1)] {
                     partial.level_db = 20.0 * one.at(since(level_at)).log10();
                 }
                 one.frequency_hz
             }
-            Envelope::Two(both, apart) if !is_swell(both, *apart, lasting_s) => {
-                partial.take_two(both, *apart, lasting_s, onset_s + fitted.start_s);
-                both[0].frequency_hz
+            Envelope::One(one) => {
+                partial.take_stages(stages.as_ref(), onset_s);
+                one.frequency_hz
             }
-            Envelope::Two(..) | Envelope::Other => {
-                partial.take_decay(self.decay_of_level(candidate));
-                let spread: f64 = alive()
-                    .flat_map(|(p, _)| p)
-                    .map(|p| (p.frequency_hz - mean_hz).powi(2) * p.amplitude.powi(2))
-                    .sum::<f64>()
-                    / weight;
-                let independent = self.reader.independent_samples() / self.stretch.rate_hz;
-                let count = (lasting_s / independent).max(1.0);
-                Measured::new(mean_hz, (spread / count).sqrt())
+            Envelope::Two { both, apart, one } if !is_swell(both, *apart, lasting_s) => {
+                let is_straight = stages.as_ref().is_some_and(|stages| stages.is_straight());
+                let is_slow = apart.value * lasting_s < FEW_TURNS;
+                let is_told = accounts_for(both);
+                let is_beat = !(is_slow && (is_straight || !is_told));
+                if is_beat {
+                    partial.take_two(both, *apart, lasting_s, onset_s + fitted.start_s);
+                }
+                if !is_told || !is_beat || (is_slow && partial.beat_hz.is_some()) {
+                    partial.take_stages(stages.as_ref(), onset_s);
+                }
+                if is_beat { both[0].frequency_hz } else { one.frequency_hz }
+            }
+            Envelope::Two { .. } | Envelope::Other => {
+                partial.take_stages(stages.as_ref(), onset_s);
+                of_mean()
             }
         };
         (partial.frequency_hz, partial.frequency_hz_u) = (frequency.value, frequency.u);
         Some((partial, frequency))
     }
 
-    /// Decay of the level alone, where the phase says nothing: a straight line through ln A,
-    /// weighted by power.
-    fn decay_of_level(&self, candidate: &Candidate) -> Option<Measured> {
-        let points: Vec<(f64, f64, f64)> = (candidate.points.iter().enumerate())
+    /// The level of a partial over time, in seconds after the onset and dB, from its loudest on.
+    fn course(&self, candidate: &Candidate) -> Vec<(f64, f64)> {
+        /// What is loudest later than that share of its life does not die away from there.
+        const EARLY: f64 = 0.4;
+        let mut course: Vec<(f64, f64)> = (candidate.points.iter().enumerate())
             .filter(|(step, _)| candidate.alive[*step] && candidate.after_s[*step].abs() < 1e-4)
             .filter_map(|(step, point)| {
-                let a = (*point)?.amplitude;
-                Some((step as f64 * self.hop_s, a.ln(), a * a))
+                Some((step as f64 * self.hop_s, 20.0 * (*point)?.amplitude.log10()))
             })
             .collect();
-        let (first, last) = (points.first()?.0, points.last()?.0);
-        let line = Line::through(points.iter().copied())?;
-        let independent = self.reader.independent_samples() / self.stretch.rate_hz;
-        let count = ((last - first) / independent).max(3.0);
-        let slope_u = (line.left / line.square / (count - 2.0)).sqrt();
-        let one = Component {
-            frequency_hz: Measured::new(0.0, 0.0),
-            decay_per_s: Measured::new(-line.slope, slope_u),
-            amplitude: C::new(1.0, 0.0),
+        let top = (0..course.len()).max_by(|a, b| course[*a].1.total_cmp(&course[*b].1));
+        let top = top.filter(|top| (*top as f64) < EARLY * course.len() as f64);
+        course.drain(..top.unwrap_or(0));
+        course
+    }
+}
+
+/// A level as a straight line, or as two that meet in a knee.
+struct Stages {
+    /// In dB/s.
+    early: Measured,
+    /// The late stage, and when it takes over.
+    late: Option<(Measured, f64)>,
+    /// What they leave of the level, and a straight line alone, in dB.
+    rms: f64,
+    straight_rms: f64,
+    lasting_s: f64,
+}
+
+impl Stages {
+    /// Of a level in dB over time, values of which as good as independent ones lie so far apart.
+    fn of(course: &[(f64, f64)], independent_s: f64) -> Option<Self> {
+        const KNEES: usize = 24;
+        const FEWEST: usize = 12;
+        /// Two lines are believed if they leave so much less, each value counted once.
+        const MUCH_BETTER: f64 = 12.0;
+        let (first_s, last_s) = (course.first()?.0, course.last()?.0);
+        let lasting_s = last_s - first_s;
+        let straight = Line::of_equals(course.iter().copied())?;
+        let count = course.len() as f64;
+        let independent = (lasting_s / independent_s).clamp(3.0, count.max(3.0));
+        let of_slope = |left: f64, square: f64, fitted: f64| {
+            (left / square / (independent - fitted).max(1.0)).sqrt()
         };
-        one.t60_s(last - first)
+        let straight_rms = (straight.left / count).sqrt();
+        let one = Self {
+            early: Measured::new(straight.slope, of_slope(straight.left, straight.square, 2.0)),
+            late: None,
+            rms: straight_rms,
+            straight_rms,
+            lasting_s,
+        };
+        if course.len() < FEWEST {
+            return Some(one);
+        }
+        // y = a + b·t + c·max(t − knee, 0), for each knee by least squares.
+        let mut best: Option<(f64, f64, [f64; 3], [[f64; 3]; 3])> = None;
+        for n in 1..KNEES {
+            let knee_s = first_s + lasting_s * n as f64 / KNEES as f64;
+            let row = |time_s: f64| [1.0, time_s - first_s, (time_s - knee_s).max(0.0)];
+            let (mut normal, mut right) = ([[0.0; 3]; 3], [0.0; 3]);
+            for (time_s, db) in course {
+                let row = row(*time_s);
+                for a in 0..3 {
+                    right[a] += row[a] * db;
+                    for b in 0..3 {
+                        normal[a][b] += row[a] * row[b];
+                    }
+                }
+            }
+            let Some(covariance) = inverse(normal) else { continue };
+            let line = covariance.map(|of| of.iter().zip(right).map(|(c, r)| c * r).sum::<f64>());
+            let left = |(time_s, db): &(f64, f64)| {
+                let made: f64 = row(*time_s).iter().zip(line).map(|(x, c)| x * c).sum();
+                (db - made).powi(2)
+            };
+            let left: f64 = course.iter().map(left).sum();
+            if best.as_ref().is_none_or(|(least, ..)| left < *least) {
+                best = Some((left, knee_s, line, covariance));
+            }
+        }
+        let Some((left, knee_s, line, covariance)) = best else { return Some(one) };
+        let free = (independent - 4.0).max(1.0);
+        let better = (straight.left - left) / 2.0 / (left / free).max(f64::MIN_POSITIVE);
+        if better < MUCH_BETTER {
+            return Some(one);
+        }
+        let variance = left / free * independent / count;
+        let early = Measured::new(line[1], (variance * covariance[1][1]).sqrt());
+        let of_late = covariance[1][1] + covariance[2][2] + 2.0 * covariance[1][2];
+        let late = Measured::new(line[1] + line[2], (variance * of_late).max(0.0).sqrt());
+        Some(Self { early, late: Some((late, knee_s)), rms: (left / count).sqrt(), ..one })
+    }
+
+    /// Whether nothing but an even fall is to be seen.
+    fn is_straight(&self) -> bool {
+        const WAVERS_DB: f64 = 0.7;
+        self.straight_rms < WAVERS_DB
+    }
+
+    /// The time to fall by 60 dB at a slope, if it falls enough to be known.
+    fn t60_s(&self, slope: Measured) -> Option<Measured> {
+        const LEAST_FALL_DB: f64 = 2.6;
+        let is_known =
+            -slope.value > 4.0 * slope.u && -slope.value * self.lasting_s > LEAST_FALL_DB;
+        is_known.then(|| Measured::new(-60.0 / slope.value, 60.0 * slope.u / slope.value.powi(2)))
     }
 }
 
@@ -144,6 +265,19 @@ impl Partial {
     fn take_decay(&mut self, t60_s: Option<Measured>) {
         self.decay_t60_s = t60_s.map(|t| t.value);
         self.decay_t60_s_u = t60_s.map(|t| t.u);
+    }
+
+    /// Stages of the level alone, where components do not account for it.
+    fn take_stages(&mut self, stages: Option<&Stages>, onset_s: f64) {
+        let early = stages.and_then(|stages| stages.t60_s(stages.early));
+        self.take_decay(early);
+        let late = stages.and_then(|stages| {
+            let (slope, knee_s) = stages.late.filter(|_| early.is_some())?;
+            Some((stages.t60_s(slope)?, onset_s + knee_s))
+        });
+        self.late_t60_s = late.map(|(t60, _)| t60.value);
+        self.late_t60_s_u = late.map(|(t60, _)| t60.u);
+        self.knee_s = late.map(|(_, knee_s)| knee_s);
     }
 
     /// Two components: they beat where their frequencies are apart, and else decay in two stages.
@@ -185,6 +319,11 @@ impl Partial {
         self.late_t60_s_u = late_t60_s.map(|t| t.u);
         let faster = early.decay_per_s.value - late.decay_per_s.value;
         let knee_s = (early.amplitude.norm() / late.amplitude.norm()).ln() / faster;
+        if knee_s <= 0.0 && late_t60_s.is_some() {
+            // What is never the louder one is no stage.
+            self.take_decay(late_t60_s);
+            (self.late_t60_s, self.late_t60_s_u) = (None, None);
+        }
         self.knee_s = (knee_s > 0.0 && knee_s < lasting_s).then_some(start_s + knee_s);
     }
 }

@@ -37,6 +37,12 @@ impl Component {
         self.amplitude.norm() * (-self.decay_per_s.value * seconds).exp()
     }
 
+    /// The complex amplitude, its turn included.
+    pub(super) fn wave(&self, seconds: f64) -> C {
+        let turned = TAU * self.frequency_hz.value * seconds;
+        self.amplitude * C::from_polar((-self.decay_per_s.value * seconds).exp(), turned)
+    }
+
     /// Mean power from one time to another.
     fn power(&self, from_s: f64, lasting_s: f64) -> f64 {
         let fall = 2.0 * self.decay_per_s.value * lasting_s;
@@ -60,19 +66,21 @@ impl Component {
 pub(super) enum Envelope {
     /// One damped sinusoid.
     One(Component),
-    /// Two, the one with more energy first.
-    Two([Component; 2], Measured),
+    /// Two, the one with more energy first, and how far apart they are in Hz; with the one that
+    /// comes nearest to both.
+    Two { both: [Component; 2], apart: Measured, one: Component },
     /// Neither: the frequency wavers, or the level does.
     Other,
 }
 
 impl Envelope {
-    pub(super) fn components_mut(&mut self) -> &mut [Component] {
-        match self {
-            Self::One(one) => std::slice::from_mut(one),
-            Self::Two(both, _) => both,
-            Self::Other => &mut [],
-        }
+    pub(super) fn components_mut(&mut self) -> impl Iterator<Item = &mut Component> {
+        let (one, both) = match self {
+            Self::One(one) => (Some(one), None),
+            Self::Two { both, one, .. } => (Some(one), Some(both)),
+            Self::Other => (None, None),
+        };
+        one.into_iter().chain(both.into_iter().flatten())
     }
 }
 
@@ -99,7 +107,7 @@ pub(super) fn envelope(course: &Course) -> Envelope {
         let free = (2.0 * count / points.correlated - 8.0).max(2.0);
         let better = (one.misfit - two.misfit) / 4.0 / (two.misfit / free).max(f64::MIN_POSITIVE);
         if better > MUCH_BETTER && two.misfit < NO_ACCOUNT * points.energy {
-            return points.two(&two);
+            return points.two(&two, &one);
         }
     }
     if misfit > NO_ACCOUNT { Envelope::Other } else { Envelope::One(points.component(&one, 0)) }
@@ -393,7 +401,7 @@ impl Points {
         }
     }
 
-    fn two(&self, fit: &Fit<2>) -> Envelope {
+    fn two(&self, fit: &Fit<2>, of_one: &Fit<1>) -> Envelope {
         let mut both = [self.component(fit, 0), self.component(fit, 1)];
         // A component that is over at once may be huge before the first point, where nothing is
         // known of it.
@@ -402,7 +410,8 @@ impl Points {
             both.swap(0, 1);
         }
         let apart = (both[0].frequency_hz.value - both[1].frequency_hz.value).abs();
-        Envelope::Two(both, Measured::new(apart, fit.apart_variance.sqrt() / TAU))
+        let apart = Measured::new(apart, fit.apart_variance.sqrt() / TAU);
+        Envelope::Two { both, apart, one: self.component(of_one, 0) }
     }
 }
 
@@ -442,14 +451,15 @@ mod tests {
 
     #[test]
     fn two_frequencies_and_two_decays_are_told_apart() {
-        let Envelope::Two([strong, weak], apart) = fitted(&[(0.3, 0.7, 1.0), (0.1, 1.1, 1.4)])
+        let Envelope::Two { both: [strong, weak], apart, .. } =
+            fitted(&[(0.3, 0.7, 1.0), (0.1, 1.1, 1.4)])
         else {
             panic!("two components")
         };
         assert!((apart.value - 0.4).abs() < 1e-3, "{apart:?}");
         assert!((strong.decay_per_s.value - 1.0).abs() < 0.01, "{strong:?}");
         assert!((weak.amplitude.norm() - 0.1).abs() < 1e-3, "{weak:?}");
-        let Envelope::Two(both, _) = fitted(&[(0.3, 0.0, 5.0), (0.05, 0.0, 0.8)]) else {
+        let Envelope::Two { both, .. } = fitted(&[(0.3, 0.0, 5.0), (0.05, 0.0, 0.8)]) else {
             panic!("two decays")
         };
         let mut decays = both.map(|part| part.decay_per_s.value);

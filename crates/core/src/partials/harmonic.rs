@@ -74,51 +74,51 @@ pub(super) fn places(
     const EARLY_S: f64 = 2.5;
     /// How far a partial may lie from where it is thought to be, as a share of the spacing.
     const REACH: f64 = 0.3;
-    /// Scatter of the readings of what is no partial is about 0.17 of the spacing.
-    const MOST_SCATTER: f64 = 0.055;
     /// Fainter than the strongest by this ratio of powers are the side lobes of the window.
     const WEAKEST: f64 = 2e-9;
     const MISSES: usize = 10;
     let length = reader.length();
     let lasts = stretch.duration_s().min(EARLY_S);
-    let mut frames: Vec<(i64, f64, FrameReader)> = Vec::with_capacity(FRAMES);
+    // Each with its fundamental, and how much it shows that the one before does not.
+    let mut frames: Vec<(i64, f64, f64, FrameReader)> = Vec::with_capacity(FRAMES);
     for n in 0..FRAMES {
         let at_s = lasts * (n as f64 / FRAMES as f64).powi(2);
         let (start, after) = stretch.frame(at_s, length);
         if frames.last().is_none_or(|(before, ..)| *before != start) {
             let mut own = FrameReader::new(length, stretch.rate_hz);
             own.take(stretch.sound, start);
-            frames.push((start, guide.at(at_s - after), own));
+            let apart = frames.last().map_or(length as i64, |(before, ..)| start - before);
+            let own_share = (2.0 * apart as f64 / length as f64).min(1.0);
+            frames.push((start, guide.at(at_s - after), own_share, own));
         }
     }
     let mut places: Vec<Place> = Vec::new();
+    let mut read: Vec<(f64, f64, f64)> = Vec::with_capacity(FRAMES);
     // (f/f0)² over n² against n², from what was found.
     let mut law = Law::new(guide.inharmonicity);
-    let (mut strongest, mut missed) = (0.0f64, 0);
+    let mut strongest: f64 = frames.iter().map(|(.., frame)| frame.greatest_power()).sum();
+    let mut missed = 0;
     for number in 1..=most {
         let ratio = law.ratio(number);
         let spacing = law.ratio(number + 1) - ratio;
-        let (mut weights, mut mean, mut square) = (0.0, 0.0, 0.0);
-        for (_, f0_hz, frame) in &frames {
+        read.clear();
+        for (_, f0_hz, own_share, frame) in &frames {
             let reach_bins = REACH * spacing * f0_hz / frame.bin_hz();
             let Some(reading) = frame.near(ratio * f0_hz, reach_bins) else { continue };
-            let weight = reading.amplitude.norm_sqr();
-            let off = reading.frequency_hz / f0_hz - ratio;
-            weights += weight;
-            mean += weight * off;
-            square += weight * off * off;
+            let off = (reading.frequency_hz / f0_hz - ratio) / spacing;
+            read.push((off, reading.amplitude.norm(), *own_share));
         }
-        let highest = frames.iter().map(|(_, f0_hz, _)| ratio * f0_hz).fold(0.0, f64::max);
+        let highest = frames.iter().map(|(_, f0_hz, ..)| ratio * f0_hz).fold(0.0, f64::max);
         if highest > 0.49 * stretch.rate_hz || missed > MISSES {
             break;
         }
-        strongest = strongest.max(weights);
-        mean /= weights;
-        let scatter = (square / weights - mean * mean).max(0.0).sqrt() / spacing;
-        if weights <= WEAKEST * strongest || scatter > MOST_SCATTER {
+        let agreed = Agreed::of(&mut read, REACH);
+        strongest = strongest.max(agreed.power);
+        if agreed.power <= WEAKEST * strongest || !agreed.is_no_chance {
             missed += 1;
             continue;
         }
+        let (mean, scatter) = (agreed.middle * spacing, agreed.scatter);
         // No partial lies below the one before.
         if places.last().is_some_and(|before| ratio + mean < before.ratio + REACH * spacing) {
             missed += 1;
@@ -129,6 +129,52 @@ pub(super) fn places(
         places.push(Place { number, ratio: ratio + mean });
     }
     places
+}
+
+/// What the readings of a partial in many frames agree on.
+struct Agreed {
+    /// Where it is, and the scatter of those that agree, as shares of the spacing.
+    middle: f64,
+    scatter: f64,
+    power: f64,
+    /// Whether more of them agree than would by chance.
+    is_no_chance: bool,
+}
+
+impl Agreed {
+    /// Of readings within a reach, with their amplitudes and what is their own: those near their
+    /// median. A beat that fades out, a knock and what comes after the partial do not agree, and do
+    /// not count.
+    fn of(read: &mut [(f64, f64, f64)], reach: f64) -> Self {
+        /// As a share of the spacing of partials.
+        const NEAR: f64 = 0.07;
+        /// Standard deviations of what agrees by chance.
+        const NO_CHANCE: f64 = 2.5;
+        read.sort_by(|a, b| a.0.total_cmp(&b.0));
+        let weight = |(_, amplitude, own): &(f64, f64, f64)| amplitude * own;
+        let all: f64 = read.iter().map(weight).sum();
+        let squares: f64 = read.iter().map(|one| weight(one).powi(2)).sum();
+        let mut sum = 0.0;
+        let median = read.iter().find(|one| {
+            sum += weight(one);
+            sum >= 0.5 * all
+        });
+        let median = median.map_or(0.0, |(off, ..)| *off);
+        let (mut agree, mut power, mut mean, mut square) = (0.0, 0.0, 0.0, 0.0);
+        for one in read.iter().filter(|(off, ..)| (off - median).abs() <= NEAR) {
+            let (off, strength) = (one.0, one.1 * one.1);
+            agree += weight(one);
+            power += strength;
+            mean += strength * off;
+            square += strength * off * off;
+        }
+        let middle = mean / power;
+        let scatter = (square / power - middle * middle).max(0.0).sqrt();
+        let chance = NEAR / reach;
+        let deviation = (chance * (1.0 - chance) * squares).sqrt() / all;
+        let is_no_chance = agree / all > chance + NO_CHANCE * deviation;
+        Self { middle, scatter, power, is_no_chance }
+    }
 }
 
 /// Where partials must be, learned from those that were found: the ratio of the nth is n·√(a +

@@ -96,13 +96,18 @@ pub(super) fn string_law(partials: &[(usize, Measured)]) -> Option<StringLaw> {
             let reach = CUT * spread.max(LEAST_SCATTER).hypot(cents_u(hz));
             *weight = (1.0 - (cents / reach).powi(2)).max(0.0).powi(2);
         }
-        // What the noise accounts for is no scatter.
-        let whitened: f64 = (off.iter().zip(partials).zip(&kept))
-            .map(|((cents, (_, hz)), kept)| kept * (cents * cents - cents_u(hz).powi(2)))
-            .sum();
+        // What the noise accounts for is no scatter, and what is hardly known shows little of it.
+        let (mut whitened, mut weights) = (0.0, 0.0);
+        for ((cents, (_, hz)), kept) in off.iter().zip(partials).zip(&kept) {
+            let noise = cents_u(hz).powi(2);
+            let weight = kept / (noise + spread * spread + scatter * scatter).powi(2);
+            whitened += weight * (cents * cents - noise);
+            weights += weight;
+        }
         let all: f64 = kept.iter().sum::<f64>();
         let before = scatter;
-        scatter = (whitened / (all - 2.0).max(0.5)).max(0.0).sqrt().max(LEAST_SCATTER);
+        let variance = whitened / weights * all / (all - 2.0).max(0.5);
+        scatter = variance.max(0.0).sqrt().max(LEAST_SCATTER);
         if (scatter - before).abs() < 1e-6 * before.max(of_noise) {
             break;
         }

@@ -70,6 +70,19 @@ const SHORTEST_FRAME_S: f64 = 0.01;
 /// Width of the window at −6 dB, in bins.
 const RESOLUTION_BINS: f64 = 2.66;
 
+/// Which of the notes of a sound is followed.
+#[derive(Debug, Clone, Copy, PartialEq, Default)]
+pub enum NoteChoice {
+    /// The one that lasts longest.
+    #[default]
+    Longest,
+    /// Counted from 1.
+    Number(usize),
+    /// The one that sounds most of the time from one time to another, in seconds from the start of
+    /// the take.
+    Between(f64, f64),
+}
+
 /// How partials are followed.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct PartialsSettings {
@@ -77,8 +90,8 @@ pub struct PartialsSettings {
     pub free: bool,
     /// How the fundamental is looked for.
     pub pitch: PitchSettings,
-    /// Which of several notes is followed, counted from 1; `None` for the longest.
-    pub note: Option<usize>,
+    /// Which of several notes is followed.
+    pub note: NoteChoice,
     /// Without a fundamental: the spacing at which two partials are resolved, in Hz.
     pub resolve_hz: f64,
     /// Time between the points of a track in seconds; `None` for a quarter of a frame, or a
@@ -97,7 +110,7 @@ impl Default for PartialsSettings {
         Self {
             free: false,
             pitch: PitchSettings::default(),
-            note: None,
+            note: NoteChoice::Longest,
             resolve_hz: 30.0,
             hop_s: None,
             most: 60,
@@ -427,9 +440,9 @@ pub(crate) fn partials_and_pitch(
             (stretch, RESOLUTION_BINS / settings.resolve_hz, None)
         } else {
             let found = pitch(sound, sample_rate_hz, &settings.pitch)?;
-            let note = chosen(&found, settings.note)?;
+            let note = chosen(&found, settings.note, start_s)?;
             findings.extend(found.findings().into_iter().filter(|f| f.code == "off_series"));
-            if found.notes.len() > 1 && settings.note.is_none() {
+            if found.notes.len() > 1 && settings.note == NoteChoice::Longest {
                 findings.push(Finding::warning(
                 "several_notes",
                 format!(
@@ -490,13 +503,20 @@ fn check(settings: &PartialsSettings, samples: usize, sample_rate_hz: f64) -> Re
     Ok(())
 }
 
-/// The note of a number counted from 1, or the one that lasts longest.
-fn chosen(pitch: &Pitch, number: Option<usize>) -> Result<&PitchNote, Error> {
+/// The note that is followed of a sound that begins so many seconds into its take.
+fn chosen(pitch: &Pitch, choice: NoteChoice, start_s: f64) -> Result<&PitchNote, Error> {
     let count = pitch.notes.len();
-    let lasts = |note: &&PitchNote| note.end_s - note.start_s;
-    let Some(number) = number else {
-        let longest = pitch.notes.iter().max_by(|a, b| lasts(a).total_cmp(&lasts(b)));
-        return longest.ok_or(Error::NoFundamental);
+    let most = |of: &dyn Fn(&PitchNote) -> f64| {
+        let notes = pitch.notes.iter();
+        notes.max_by(|a, b| of(a).total_cmp(&of(b))).ok_or(Error::NoFundamental)
+    };
+    let number = match choice {
+        NoteChoice::Longest => return most(&|note| note.end_s - note.start_s),
+        NoteChoice::Between(from_s, to_s) => {
+            let (from_s, to_s) = (from_s - start_s, to_s - start_s);
+            return most(&|note| note.end_s.min(to_s) - note.start_s.max(from_s));
+        }
+        NoteChoice::Number(number) => number,
     };
     if count == 0 {
         return Err(Error::NoFundamental);

@@ -134,6 +134,13 @@ impl FrameReader {
         window_transform(rate, self.length() as f64) / (TERMS[0] * self.length() as f64)
     }
 
+    /// The squared amplitude of the strongest sinusoid of all.
+    pub(super) fn greatest_power(&self) -> f64 {
+        let bins = 1..self.spectrum.len() as i64 - 1;
+        let top = bins.max_by(|a, b| self.power(*a).total_cmp(&self.power(*b)));
+        top.and_then(|top| self.at(top)).map_or(0.0, |reading| reading.amplitude.norm_sqr())
+    }
+
     /// The strongest sinusoid within so many bins of a frequency; `None` where no bin there stands
     /// above its neighbours.
     pub(super) fn near(&self, frequency_hz: f64, reach_bins: f64) -> Option<Reading> {

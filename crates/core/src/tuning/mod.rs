@@ -33,7 +33,7 @@ use serde::Serialize;
 
 pub use compass::CurvePoint;
 pub use interval::{BeatingPair, Interval};
-pub use sounded::{MAP_ROWS, SoundedNotes, map_row_hz, sounded_notes, spectrum_column};
+pub use sounded::{MAP_ROWS, SoundedNotes, map_row_hz, sounded_in, sounded_notes, spectrum_column};
 pub use temperament::{TEMPERAMENTS, Temperament};
 
 use crate::finding::Finding;

@@ -59,6 +59,22 @@ pub fn sounded_notes(
     if let Some(single) = single {
         return Ok(single);
     }
+    sounded_in(&pitch, start_s, take, expected)
+}
+
+/// The same of a fundamental that was followed already, in seconds from `start_s` on: each note is
+/// measured by it alone.
+///
+/// # Errors
+///
+/// [`Error::NoFundamental`] where it has no notes.
+pub fn sounded_in(
+    pitch: &Pitch,
+    start_s: f64,
+    take: &str,
+    expected: Option<Note>,
+) -> Result<SoundedNotes, Error> {
+    let lasting = lasting(pitch);
     if lasting.is_empty() {
         return Err(Error::NoFundamental);
     }

@@ -54,6 +54,8 @@ struct OfString {
 }
 
 fn stiff_string(seed: u64) -> OfString {
+    /// Of the strongest: −40 dB.
+    const WEAK: f64 = 0.01;
     let mut rng = ChaCha8Rng::seed_from_u64(40_000 + seed);
     // A0 to C7.
     let frequency_hz = 27.5 * f64::exp2(rng.random_range(0.0..6.25));
@@ -77,6 +79,7 @@ fn stiff_string(seed: u64) -> OfString {
     let noise = add_noise(&mut sound, 40.0, seed);
     let found = followed(&sound);
     let mut of = OfString::default();
+    let loudest = truth.iter().map(|partial| partial.amplitude.abs()).fold(0.0, f64::max);
     if found.partials.len() >= 8 {
         let b = found.inharmonicity.expect("a stiffness");
         of.stiffness = Some(((b.value / inharmonicity - 1.0), b.u / inharmonicity));
@@ -84,6 +87,10 @@ fn stiff_string(seed: u64) -> OfString {
     for partial in &found.partials {
         let Some(true_one) = truth.get(partial.number - 1) else { continue };
         let cents = cents_between(true_one.frequency_hz, partial.frequency_hz);
+        // One that hardly stands out of the noise would outweigh all others.
+        if true_one.amplitude.abs() < WEAK * loudest {
+            continue;
+        }
         of.frequency.push((cents, 1731.0 * partial.frequency_hz_u / partial.frequency_hz));
         if let Some((found_s, u)) = partial.decay_t60_s.zip(partial.decay_t60_s_u) {
             of.t60.push((found_s / true_one.t60_s - 1.0, u / true_one.t60_s));
@@ -127,7 +134,7 @@ pub(crate) fn stiff_strings_are_measured() {
     let t60 = strings.iter().flat_map(|string| string.t60.iter().map(in_percent));
     Accuracy::all(format!("T60 of a partial {kind}"), "%", t60).hold(1.9);
     let level = strings.iter().flat_map(|string| string.level_db.clone());
-    Accuracy::all_bare(format!("level of a partial {kind}"), "dB", level).hold(0.13);
+    Accuracy::all_bare(format!("level of a partial {kind}"), "dB", level).hold(0.12);
     let sum = |of: fn(&OfString) -> f64| strings.iter().map(of).sum::<f64>();
     let followed = sum(|s| s.followed_s) / sum(|s| s.sounding_s);
     let wrong = sum(|s| s.false_s) / sum(|s| s.followed_s);

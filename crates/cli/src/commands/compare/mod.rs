@@ -11,6 +11,7 @@ use serde::Serialize;
 use serde_json::Value;
 use tonemap_core::compare::{CompareSettings, Recorded, Sound};
 use tonemap_core::intake::Inspector;
+use tonemap_core::partials::LONGEST_S;
 use tonemap_core::units::FrequencyRange;
 use tonemap_core::{Finding, SampleSpan};
 use tonemap_figures::ColourMap;
@@ -25,6 +26,9 @@ use crate::sides::{OpenMember, Side};
 use crate::status::Usage;
 use crate::studies;
 use crate::take::{NoteSamples, Part};
+
+/// All samples of what is compared are held in memory: no more than this, in seconds.
+const LONGEST_COMPARED_S: f64 = 1200.0;
 
 /// What differs between takes, and whether it is significant
 ///
@@ -216,7 +220,9 @@ impl Compare {
             fraction: self.how.fraction,
             align: !self.how.apart,
             match_gain: self.how.match_gain,
-            timbre: usual.timbre,
+            timbre: usual.timbre.filter(|_| {
+                loaded.iter().all(|one| is_short(one.samples.len(), one.part.rate_hz()))
+            }),
         })
     }
 }
@@ -240,9 +246,23 @@ fn load_all(mut parts: Vec<Part<'_>>) -> Result<Vec<Loaded<'_>>> {
     parts.into_par_iter().map(load).collect()
 }
 
+/// Whether a sound is short enough for its partials to be compared.
+fn is_short(samples: usize, rate_hz: f64) -> bool {
+    samples as f64 <= LONGEST_S * rate_hz
+}
+
 /// Reads a part and looks at how it was recorded.
 fn load(part: Part<'_>) -> Result<Loaded<'_>> {
-    let NoteSamples { samples, findings } = part.note_samples()?;
+    let NoteSamples { samples, mut findings, .. } = part.samples_up_to(LONGEST_COMPARED_S)?;
+    if !is_short(samples.len(), part.rate_hz()) {
+        findings.push(Finding::note(
+            "long",
+            format!(
+                "Partials and descriptors are compared of {LONGEST_S} s at most, and left out here; \
+                 choose a note with --from and --to."
+            ),
+        ));
+    }
     let info = &part.take().info;
     let rate_hz = info.sample_rate_hz;
     let span = SampleSpan { start: 0, end: samples.len() as u64 };
