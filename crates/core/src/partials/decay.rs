@@ -131,7 +131,7 @@ impl Assembly<'_> {
                 one.frequency_hz
             }
             Envelope::Two { both, apart, one } if !is_swell(both, *apart, lasting_s) => {
-                let is_straight = stages.as_ref().is_some_and(|stages| stages.is_straight());
+                let is_straight = stages.as_ref().is_some_and(Stages::is_straight);
                 let is_slow = apart.value * lasting_s < FEW_TURNS;
                 let is_told = accounts_for(both);
                 let is_beat = !(is_slow && (is_straight || !is_told));
@@ -181,6 +181,14 @@ struct Stages {
     lasting_s: f64,
 }
 
+/// Two lines that meet: level, slope and change of slope, and what they leave.
+struct Knee {
+    left: f64,
+    at_s: f64,
+    line: [f64; 3],
+    covariance: [[f64; 3]; 3],
+}
+
 impl Stages {
     /// Of a level in dB over time, values of which as good as independent ones lie so far apart.
     fn of(course: &[(f64, f64)], independent_s: f64) -> Option<Self> {
@@ -208,7 +216,7 @@ impl Stages {
             return Some(one);
         }
         // y = a + b·t + c·max(t − knee, 0), for each knee by least squares.
-        let mut best: Option<(f64, f64, [f64; 3], [[f64; 3]; 3])> = None;
+        let mut best: Option<Knee> = None;
         for n in 1..KNEES {
             let knee_s = first_s + lasting_s * n as f64 / KNEES as f64;
             let row = |time_s: f64| [1.0, time_s - first_s, (time_s - knee_s).max(0.0)];
@@ -229,11 +237,11 @@ impl Stages {
                 (db - made).powi(2)
             };
             let left: f64 = course.iter().map(left).sum();
-            if best.as_ref().is_none_or(|(least, ..)| left < *least) {
-                best = Some((left, knee_s, line, covariance));
+            if best.as_ref().is_none_or(|knee| left < knee.left) {
+                best = Some(Knee { left, at_s: knee_s, line, covariance });
             }
         }
-        let Some((left, knee_s, line, covariance)) = best else { return Some(one) };
+        let Some(Knee { left, at_s: knee_s, line, covariance }) = best else { return Some(one) };
         let free = (independent - 4.0).max(1.0);
         let better = (straight.left - left) / 2.0 / (left / free).max(f64::MIN_POSITIVE);
         if better < MUCH_BETTER {

@@ -97,14 +97,16 @@ pub(super) fn string_law(partials: &[(usize, Measured)]) -> Option<StringLaw> {
             *weight = (1.0 - (cents / reach).powi(2)).max(0.0).powi(2);
         }
         // What the noise accounts for is no scatter, and what is hardly known shows little of it.
-        let (mut whitened, mut weights) = (0.0, 0.0);
+        let (mut whitened, mut weights, mut squares) = (0.0, 0.0, 0.0);
         for ((cents, (_, hz)), kept) in off.iter().zip(partials).zip(&kept) {
             let noise = cents_u(hz).powi(2);
             let weight = kept / (noise + spread * spread + scatter * scatter).powi(2);
             whitened += weight * (cents * cents - noise);
             weights += weight;
+            squares += weight * weight;
         }
-        let all: f64 = kept.iter().sum::<f64>();
+        // As many as weigh alike.
+        let all = weights * weights / squares;
         let before = scatter;
         let variance = whitened / weights * all / (all - 2.0).max(0.5);
         scatter = variance.max(0.0).sqrt().max(LEAST_SCATTER);
