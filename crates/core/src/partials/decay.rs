@@ -247,7 +247,8 @@ impl Stages {
         if better < MUCH_BETTER {
             return Some(one);
         }
-        let variance = left / free * independent / count;
+        // As of a straight line: as many values count as are independent.
+        let variance = left / free;
         let early = Measured::new(line[1], (variance * covariance[1][1]).sqrt());
         let of_late = covariance[1][1] + covariance[2][2] + 2.0 * covariance[1][2];
         let late = Measured::new(line[1] + line[2], (variance * of_late).max(0.0).sqrt());
