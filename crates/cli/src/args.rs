@@ -179,7 +179,7 @@ pub(crate) struct FrameArgs {
     /// Transform this many times the frame: a smoother curve, not a finer resolution
     #[arg(long, value_name = "FACTOR", conflicts_with = "transform_size")]
     zero_pad: Option<f64>,
-    /// Transform length in samples by hand
+    /// Transform length in samples by hand; alone, that of a frame as well
     #[arg(long, value_name = "SAMPLES")]
     transform_size: Option<usize>,
 }
@@ -189,7 +189,10 @@ impl FrameArgs {
         FrameSettings {
             window: self.window,
             resolution_hz: self.resolve.map(|wanted| wanted.resolution_hz(reference_hz)),
-            segment: self.segment,
+            segment: self.segment.or_else(|| {
+                let alone = self.transform_size.filter(|_| self.resolve.is_none());
+                alone.map(Extent::Samples)
+            }),
             transform_size: self.transform_size,
             zero_pad: self.zero_pad,
             hop: self.hop,

@@ -35,6 +35,7 @@ mod sides;
 mod sketch;
 mod sound;
 mod source;
+mod spool;
 mod status;
 mod stream;
 mod studies;

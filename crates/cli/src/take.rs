@@ -494,21 +494,16 @@ impl<'a> Part<'a> {
     /// in memory, with what was found of the take and its levels. What is longer than such an
     /// analysis takes is cut, and that is said.
     pub(crate) fn note_samples(&self) -> Result<NoteSamples> {
-        self.samples_up_to(LONGEST_S)
-    }
-
-    /// The same with so many seconds at most.
-    pub(crate) fn samples_up_to(&self, longest_s: f64) -> Result<NoteSamples> {
         let rate = self.take.info.sample_rate_hz;
         let mut findings = self.take.findings.clone();
         let mut span = self.place.map_or(self.span, |place| place.span);
         if let Some((count, place)) = self.place.and_then(|p| p.longest_of.zip(Some(p))) {
             findings.push(several_notes(count, place.sounds_s));
         }
-        if span.len() as f64 > longest_s * rate {
+        if span.len() as f64 > LONGEST_S * rate {
             let lasts_s = span.len() as f64 / rate;
-            span.end = span.start + (longest_s * rate) as u64;
-            findings.push(cut(lasts_s, longest_s));
+            span.end = span.start + (LONGEST_S * rate) as u64;
+            findings.push(cut(lasts_s));
         }
         let mut samples = Vec::with_capacity(span.len() as usize);
         let mut meter = self.take.level_meter(span);
@@ -550,11 +545,11 @@ fn several_notes(count: usize, (from_s, to_s): (f64, f64)) -> Finding {
     )
 }
 
-fn cut(lasts_s: f64, longest_s: f64) -> Finding {
+fn cut(lasts_s: f64) -> Finding {
     Finding::warning(
         "cut",
         format!(
-            "The first {longest_s} s of {lasts_s:.1} s are analysed, since all samples of a note are \
+            "The first {LONGEST_S} s of {lasts_s:.1} s are analysed, since all samples of a note are \
              held in memory; choose another span with --from and --to."
         ),
     )

@@ -6,7 +6,7 @@ use serde::Serialize;
 use crate::quantity::Key;
 
 /// A stretch of frequency.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Default, Serialize)]
 pub struct Band {
     /// Its middle in Hz.
     pub center_hz: f64,

@@ -2,14 +2,19 @@
 
 use std::f64::consts::PI;
 
+use pulp::{Arch, Simd, WithSimd};
+
 use crate::window::bessel_i0;
+
+/// Taps that are summed side by side; their number divides that of all.
+const LANES: usize = 16;
 
 /// Tells values between samples by a sinc under a Kaiser window, from a table of phases.
 pub(crate) struct Interpolator {
     taps: usize,
     phases: usize,
     /// For each phase its taps.
-    kernel: Vec<f64>,
+    kernel: Vec<f32>,
 }
 
 impl Interpolator {
@@ -32,7 +37,7 @@ impl Interpolator {
             let x = k as f64 - (half - 1.0) - phase as f64 / phases as f64;
             let sinc = if x == 0.0 { 1.0 } else { (PI * x).sin() / (PI * x) };
             let inside = (1.0 - (x / half).powi(2)).max(0.0).sqrt();
-            sinc * bessel_i0(BETA * inside) / whole
+            (sinc * bessel_i0(BETA * inside) / whole) as f32
         };
         let kernel = (0..=phases).flat_map(|phase| (0..taps).map(move |k| tap(phase, k)));
         Self { taps, phases, kernel: kernel.collect() }
@@ -56,10 +61,69 @@ impl Interpolator {
         for (k, (now, next)) in now.iter().zip(next).enumerate() {
             let sample = usize::try_from(first + k as i64).ok().and_then(|n| sound.get(n));
             let x = f64::from(sample.copied().unwrap_or(0.0));
-            a += now * x;
-            b += next * x;
+            a += f64::from(*now) * x;
+            b += f64::from(*next) * x;
         }
         a + far * (b - a)
+    }
+
+    /// Samples that are needed before the first place told, and from it on, for so many places a
+    /// step apart.
+    pub(crate) fn needs(&self, count: usize, step: f64) -> (usize, usize) {
+        let before = self.taps / 2 - 1;
+        (before, (count as f64 * step).ceil() as usize + self.taps / 2 + 2)
+    }
+
+    /// The sound at `first`, `first` + `step`, …, places counted from the first of its samples,
+    /// which must hold what [`needs`](Self::needs) says.
+    pub(crate) fn along(&self, sound: &[f32], first: f64, step: f64, values: &mut [f32]) {
+        Arch::new().dispatch(Along { between: self, sound, first, step, values });
+    }
+}
+
+struct Along<'a> {
+    between: &'a Interpolator,
+    sound: &'a [f32],
+    first: f64,
+    step: f64,
+    values: &'a mut [f32],
+}
+
+impl WithSimd for Along<'_> {
+    type Output = ();
+
+    #[inline(always)]
+    fn with_simd<S: Simd>(self, _: S) {
+        let Self { between: Interpolator { taps, phases, kernel }, sound, first, step, values } =
+            self;
+        for (n, value) in values.iter_mut().enumerate() {
+            let place = first + step * n as f64;
+            let whole = place as usize;
+            let phase = (place - whole as f64) * *phases as f64;
+            let row = (phase as usize).min(phases - 1);
+            let far = (phase - row as f64) as f32;
+            let (now, next) = kernel[row * taps..(row + 2) * taps].split_at(*taps);
+            let x = &sound[whole + 1 - taps / 2..][..*taps];
+            let rows = now.as_chunks::<LANES>().0.iter().zip(next.as_chunks::<LANES>().0);
+            let (mut a, mut b) = ([0.0; LANES], [0.0; LANES]);
+            for ((now, next), x) in rows.zip(x.as_chunks::<LANES>().0) {
+                for lane in 0..LANES {
+                    a[lane] += now[lane] * x[lane];
+                    b[lane] += next[lane] * x[lane];
+                }
+            }
+            for lane in 0..LANES {
+                a[lane] += far * (b[lane] - a[lane]);
+            }
+            let mut half = LANES / 2;
+            while half > 0 {
+                for lane in 0..half {
+                    a[lane] += a[lane + half];
+                }
+                half /= 2;
+            }
+            *value = a[0];
+        }
     }
 }
 
@@ -78,6 +142,16 @@ mod tests {
                     let place = 280.0 + 0.713 * f64::from(n);
                     let truth = (2.0 * PI * share * place + 0.4).cos();
                     assert!((between.at(&sound, place) - truth).abs() < 1e-4, "{share} {place}");
+                }
+                let (first, step) = (250.3, 1.0007);
+                let (before, behind) = between.needs(40, step);
+                let from = 250 - before;
+                let mut values = [0.0; 40];
+                let held = &sound[from..250 + behind];
+                between.along(held, first - from as f64, step, &mut values);
+                for (n, value) in values.iter().enumerate() {
+                    let truth = (2.0 * PI * share * (first + step * n as f64) + 0.4).cos();
+                    assert!((f64::from(*value) - truth).abs() < 1e-4, "{share} {n}");
                 }
             }
         }

@@ -50,6 +50,12 @@ pub enum Error {
         /// Samples needed.
         needed: u64,
     },
+    /// Samples that were there could not be read again.
+    #[error("the samples could not be read again: {reason}")]
+    Lost {
+        /// What the system says.
+        reason: String,
+    },
     /// Nothing in the sound has a fundamental.
     #[error(
         "nothing in this span has a fundamental; assume none, or set the range in which it is \

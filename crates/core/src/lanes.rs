@@ -36,6 +36,34 @@ pub(crate) fn dot<T: FftNum>(a: &[T], b: &[T]) -> T {
     sums.iter().fold(rest, |sum, x| sum + *x)
 }
 
+/// Σ a·b in double precision, over as many samples as `a` has.
+pub(crate) fn product(a: &[f32], b: &[f32]) -> f64 {
+    Arch::new().dispatch(Product { a, b: &b[..a.len()] })
+}
+
+struct Product<'a> {
+    a: &'a [f32],
+    b: &'a [f32],
+}
+
+impl WithSimd for Product<'_> {
+    type Output = f64;
+
+    #[inline(always)]
+    fn with_simd<S: Simd>(self, _: S) -> f64 {
+        let (a_parts, a_rest) = self.a.as_chunks::<LANES>();
+        let (b_parts, b_rest) = self.b.as_chunks::<LANES>();
+        let mut sums = [0.0; LANES];
+        for (a, b) in a_parts.iter().zip(b_parts) {
+            for lane in 0..LANES {
+                sums[lane] += f64::from(a[lane]) * f64::from(b[lane]);
+            }
+        }
+        let rest = a_rest.iter().zip(b_rest).map(|(a, b)| f64::from(*a) * f64::from(*b));
+        sums.iter().sum::<f64>() + rest.sum::<f64>()
+    }
+}
+
 /// Σ h[k]·x[n + k] for so many n from 0 on, some side by side, each added up in the same order
 /// wherever it stands; `x` has `count` + the taps − 1 values at least.
 pub(crate) fn convolve(taps: &[f32], x: &[f32], count: usize, sums: &mut Vec<f32>) {

@@ -59,15 +59,15 @@ pub struct GroupDifference {
 pub fn profile(sound: Sound<'_>, settings: &CompareSettings) -> Result<Profile, Error> {
     let Sound { samples, rate_hz, full_scale_db } = sound;
     let range_hz = range(settings, rate_hz)?;
-    let frames = frames_for(settings, rate_hz, samples.len());
-    let plan = FramePlan::new(&frames, rate_hz, samples.len() as u64)?;
+    let frames = frames_for(settings, rate_hz, samples.count());
+    let plan = FramePlan::new(&frames, rate_hz, samples.count() as u64)?;
     check_width(range_hz, plan.resolution_hz(rate_hz))?;
-    let mut spectra = Spectra::apart(samples, samples, &plan, rate_hz);
+    let mut spectra = Spectra::apart(samples, samples, &plan, rate_hz)?;
     spectra.full_scale_db = [full_scale_db; 2];
     let mut family = Family::new(1.0);
     let rms = spectra.level(range_hz, &|_| 1.0, &mut family).a_db;
     let weighted = spectra.level(range_hz, &a_weighting, &mut family).a_db;
-    let levels = [(LEVEL, rms), (A_WEIGHTED, weighted), (PEAK, peak_db(sound))];
+    let levels = [(LEVEL, rms), (A_WEIGHTED, weighted), (PEAK, peak_db(sound)?)];
     let known =
         |(label, db): (Label, Option<f64>)| Some(Quantity::top(&label, pair(Some(db?), None)));
     let mut quantities: Vec<Kinded> =

@@ -1,8 +1,13 @@
 //! Two sounds over time and frequency, and their difference cell by cell.
 
-use super::{Alignment, Sound, raised};
+use std::sync::Arc;
+
+use super::{Alignment, Raised, Sound};
 use crate::error::Error;
-use crate::spectrogram::{FrequencyAxis, Pooling, Spectrogram, SpectrogramSettings, spectrogram};
+use crate::samples::{Reader, Samples};
+use crate::spectrogram::{
+    ColumnAnalyser, FrequencyAxis, Pooling, Spectrogram, SpectrogramPlan, SpectrogramSettings,
+};
 use crate::units::db_from_power;
 
 /// Spectrograms of two sounds over the same cells, and their difference.
@@ -41,15 +46,13 @@ pub fn difference_maps(
     cells: (usize, usize),
 ) -> Result<DifferenceMaps, Error> {
     let rate_hz = a.rate_hz.max(b.rate_hz);
-    let (raised_a, raised_b) = (raised(a, rate_hz)?, raised(b, rate_hz)?);
-    let a_samples = raised_a.as_deref().unwrap_or(a.samples);
-    let b_samples = raised_b.as_deref().unwrap_or(b.samples);
+    let (raised_a, raised_b) = (Raised::new(a, rate_hz), Raised::new(b, rate_hz));
+    let [a_samples, b_samples] = [&raised_a, &raised_b].map(Raised::samples);
     let delay_s = alignment.map_or(0.0, |found| found.delay_s.value);
     let start_s = [(-delay_s).max(0.0), delay_s.max(0.0)];
     let [from_a, from_b] = start_s.map(|start_s| (start_s * rate_hz).round() as usize);
-    let a_samples = a_samples.get(from_a..).unwrap_or_default();
-    let b_samples = b_samples.get(from_b..).unwrap_or_default();
-    let count = a_samples.len().min(b_samples.len());
+    let count =
+        a_samples.count().saturating_sub(from_a).min(b_samples.count().saturating_sub(from_b));
     let settings = SpectrogramSettings {
         axis: FrequencyAxis::Logarithmic,
         range_hz: Some((range_hz.0.max(20.0), range_hz.1.min(0.5 * rate_hz))),
@@ -57,8 +60,9 @@ pub fn difference_maps(
         pooling: Pooling::Power,
         ..SpectrogramSettings::default()
     };
-    let a_map = spectrogram(&a_samples[..count], rate_hz, &settings)?;
-    let b_map = spectrogram(&b_samples[..count], rate_hz, &settings)?;
+    let plan = Arc::new(SpectrogramPlan::new(&settings, rate_hz, count as u64)?);
+    let a_map = map_from(a_samples, from_a, &plan)?;
+    let b_map = map_from(b_samples, from_b, &plan)?;
     let shift = |range: Option<(f64, f64)>, full_scale_db: f64| {
         range.map(|(low, high)| (low + full_scale_db, high + full_scale_db))
     };
@@ -100,6 +104,23 @@ pub fn difference_maps(
     let most = sizes.get(sizes.len() * 49 / 50).copied().unwrap_or(0.0);
     let reach_db = ((f64::from(most) / 3.0).ceil() * 3.0).max(3.0);
     Ok(DifferenceMaps { a: a_map, b: b_map, start_s, difference_db, is_noise, range_db, reach_db })
+}
+
+/// The cells of a sound from a sample on.
+fn map_from(
+    samples: &dyn Samples,
+    from: usize,
+    plan: &Arc<SpectrogramPlan>,
+) -> Result<Spectrogram, Error> {
+    let (mut analyser, mut reader) = (ColumnAnalyser::new(plan.clone()), Reader::new(samples));
+    let mut power = vec![0.0; plan.columns * plan.rows()];
+    for (column, cells) in power.chunks_mut(plan.rows()).enumerate() {
+        let needed = plan.samples_of(column);
+        let count = (needed.end - needed.start) as usize;
+        let sound = reader.at(from as i64 + needed.start as i64, count)?;
+        analyser.column(column, sound, cells);
+    }
+    Ok(Spectrogram { plan: plan.clone(), power, is_sharpened: false })
 }
 
 /// Whether each cell lies within what noise reaches by chance.
@@ -144,7 +165,7 @@ mod tests {
 
     const RATE: f64 = 48_000.0;
 
-    fn share_of_noise(a: &[f32], b: &[f32]) -> f64 {
+    fn share_of_noise(a: &dyn Samples, b: &dyn Samples) -> f64 {
         let sound = |samples| Sound { samples, rate_hz: RATE, full_scale_db: 0.0 };
         let maps = difference_maps(sound(a), sound(b), None, 0.0, (50.0, 16_000.0), (240, 160))
             .expect("maps");

@@ -28,10 +28,12 @@
 //! repeats.
 
 mod align;
+mod follow;
 mod group;
 mod maps;
 mod profile;
 mod recorded;
+mod search;
 mod spectra;
 
 pub use group::{GroupDifference, Profile, compare_groups, profile};
@@ -47,14 +49,16 @@ use crate::between::Interpolator;
 use crate::error::Error;
 use crate::finding::Finding;
 use crate::frame::{FramePlan, FrameSettings};
+use crate::lanes::product;
 use crate::measured::{Measured, flat};
 use crate::quantity::{Field, Key, Label, Quantities, Quantity, Unit, pair};
+use crate::samples::{Reader, Samples};
 use crate::significance::{Family, limit_over_u};
 use crate::timbre::TimbreSettings;
 use crate::units::{db_from_amplitude, db_from_power};
-use align::{Placed, align};
+use align::{Placed, Shifted, align};
 use profile::{Kinded, note_quantities, numbered_alike};
-use spectra::Spectra;
+use spectra::{Spectra, Together};
 
 /// How two sounds are compared.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -69,8 +73,8 @@ pub struct CompareSettings {
     pub align: bool,
     /// Whether differences of spectra are given less the gain.
     pub match_gain: bool,
-    /// How partials and descriptors are measured, which takes most of the time; `None` leaves them
-    /// out.
+    /// How partials and descriptors are measured, which takes most of the time and holds all samples
+    /// in memory; `None` leaves them out.
     pub timbre: Option<TimbreSettings>,
 }
 
@@ -87,11 +91,11 @@ impl Default for CompareSettings {
     }
 }
 
-/// A sound to be compared.
-#[derive(Debug, Clone, Copy)]
+/// A sound to be compared. It is read several times, block by block.
+#[derive(Clone, Copy)]
 pub struct Sound<'a> {
     /// Its samples.
-    pub samples: &'a [f32],
+    pub samples: &'a dyn Samples,
     /// Its sample rate in Hz.
     pub rate_hz: f64,
     /// Level of a full-scale sine in dB: 0 for levels re full scale.
@@ -361,19 +365,21 @@ pub fn compare(
     let mut findings = Vec::new();
     let range_hz = range(settings, a.rate_hz.min(b.rate_hz))?;
     let rate_hz = a.rate_hz.max(b.rate_hz);
-    let (raised_a, raised_b) = (raised(a, rate_hz)?, raised(b, rate_hz)?);
-    let sounds = [raised_a.as_deref(), raised_b.as_deref()];
-    let [a_samples, b_samples] = [sounds[0].unwrap_or(a.samples), sounds[1].unwrap_or(b.samples)];
-    let shorter = a_samples.len().min(b_samples.len());
+    let (raised_a, raised_b) = (Raised::new(a, rate_hz), Raised::new(b, rate_hz));
+    let [a_samples, b_samples] = [&raised_a, &raised_b].map(Raised::samples);
+    let shorter = a_samples.count().min(b_samples.count());
     let frames = frames_for(settings, rate_hz, shorter);
     let plan = FramePlan::new(&frames, rate_hz, shorter as u64)?;
     check_width(range_hz, plan.resolution_hz(rate_hz))?;
-    let aligned = settings.align.then(|| align(a_samples, b_samples, rate_hz)).flatten();
-    let rival_s = aligned.as_ref().and_then(|found| found.rival_s);
-    let together = aligned.and_then(|found| over_each_other(a_samples, found, &frames, rate_hz));
+    let aligned = if settings.align { align(a_samples, b_samples, rate_hz)? } else { None };
+    let together = match &aligned {
+        Some(placed) => over_each_other(a_samples, b_samples, placed, &frames, rate_hz)?,
+        None => None,
+    };
+    let rival_s = aligned.and_then(|placed| placed.rival).map(|rival| rival / rate_hz);
     let (mut spectra, mut alignment) = match together {
         Some((spectra, alignment)) => (spectra, Some(alignment)),
-        None => (Spectra::apart(a_samples, b_samples, &plan, rate_hz), None),
+        None => (Spectra::apart(a_samples, b_samples, &plan, rate_hz)?, None),
     };
     spectra.full_scale_db = [a.full_scale_db, b.full_scale_db];
     if let (Some(rival_s), Some(alignment)) = (rival_s, &alignment) {
@@ -415,6 +421,9 @@ pub fn compare(
         .into_iter()
         .map(|band| matched(spectra.difference(band, &mut family), matched_db))
         .collect();
+    if alignment.is_some() {
+        findings.extend(noise_findings(&bands, &spectra));
+    }
     let mut family = Family::new(spectra.independent_bins(range_hz));
     let bins = spectra.bins(range_hz);
     let curve = bins.map(|bin| matched(spectra.difference(bin, &mut family), matched_db)).collect();
@@ -432,7 +441,7 @@ pub fn compare(
         matched_db,
         level,
         a_weighted: spectra.level(range_hz, &a_weighting, &mut two_levels),
-        peak_db: [peak_db(a), peak_db(b)],
+        peak_db: [peak_db(a)?, peak_db(b)?],
         spectrum_difference_rms_db: rms(&|band| band.difference_db),
         chance_rms_db: rms(&|band| band.difference_db_u),
         bands,
@@ -447,48 +456,144 @@ pub fn compare(
 
 /// The two averaged over each other, if they are recordings of one sound.
 fn over_each_other(
-    a: &[f32],
-    found: Placed,
+    a: &dyn Samples,
+    b: &dyn Samples,
+    placed: &Placed,
     frames: &FrameSettings,
     rate_hz: f64,
-) -> Option<(Spectra, Alignment)> {
-    let Placed { delay_s, drift_ppm, is_drifting, gain, correlation, shifted, start, .. } = found;
-    let a = &a[start..start + shifted.len()];
-    let plan = FramePlan::new(frames, rate_hz, a.len() as u64).ok()?;
-    let spectra = Spectra::together(a, &shifted, &plan, rate_hz);
+) -> Result<Option<(Spectra, Alignment)>, Error> {
+    let overlap = placed.overlap(a.count(), b.count());
+    let Ok(plan) = FramePlan::new(frames, rate_hz, overlap.len() as u64) else { return Ok(None) };
+    let mut together = Together::new(&plan);
+    let mut overlay = Overlay::new(placed);
+    let (mut reader, mut shifted) = (Reader::new(a), Shifted::new(placed, b));
+    for from in overlap.clone().step_by(plan.hop) {
+        let count = plan.hop.min(overlap.end - from);
+        let a = reader.at(from as i64, count)?;
+        let (b, own_energy) = shifted.at(from, count)?;
+        together.push(a, b);
+        overlay.push(a, b, own_energy);
+    }
+    let Some(overlay) = overlay.finish() else { return Ok(None) };
+    let spectra = together.finish(rate_hz);
     // Too few frames show nothing of what is in common but the waveform itself.
     let few = spectra.independent_frames < FEWEST_FRAMES / 2.0;
-    let by_waveform = correlation * correlation;
+    let by_waveform = overlay.correlation * overlay.correlation;
     let shared_share = if few { by_waveform } else { spectra.shared_share().unwrap_or(0.0) };
     let are_tones = few || spectra.bins_in_common() < TONES;
     if shared_share < if are_tones { LEAST_SHARED_TONES } else { LEAST_SHARED } {
-        return None;
-    }
-    let (mut left, mut whole) = (0.0, 0.0);
-    for (a, b) in a.iter().zip(&shifted) {
-        let (a, b) = (f64::from(*a), f64::from(*b));
-        left += (b - gain.value * a).powi(2);
-        whole += b * b;
+        return Ok(None);
     }
     let db = |power: f64| (power > 0.0).then(|| db_from_power(power));
     let neper_db = 20.0 / std::f64::consts::LN_10;
+    let (gain, scaled) = (overlay.gain, |value: Measured, unit: f64| {
+        Measured::new(unit * value.value, unit * value.u)
+    });
     let alignment = Alignment {
-        delay_s,
-        drift_ppm,
-        is_drifting,
+        delay_s: scaled(placed.delay, 1.0 / rate_hz),
+        drift_ppm: placed.drift.map(|drift| scaled(drift, 1e6)),
+        is_drifting: placed.is_drifting,
         is_reversed: gain.value < 0.0,
         gain_db: Measured::new(
             db_from_amplitude(gain.value.abs()),
             neper_db * gain.u / gain.value.abs(),
         ),
-        correlation,
+        correlation: overlay.correlation,
         shared_share,
-        start_s: start as f64 / rate_hz,
-        duration_s: a.len() as f64 / rate_hz,
-        residual_db: db(2.0 * left / a.len() as f64),
-        residual_re_b_db: db(left / whole),
+        start_s: overlap.start as f64 / rate_hz,
+        duration_s: overlap.len() as f64 / rate_hz,
+        residual_db: db(2.0 * overlay.left / overlap.len() as f64),
+        residual_re_b_db: db(overlay.left / overlay.energy_b),
     };
-    Some((spectra, alignment))
+    Ok(Some((spectra, alignment)))
+}
+
+/// Adds up two recordings as they lie over each other.
+struct Overlay {
+    /// Samples of a part at least, and those of the part under way.
+    part: usize,
+    filled: usize,
+    /// Σ a², Σ ab and Σ b² of each part.
+    parts: Vec<[f64; 3]>,
+    /// Energy of the samples that the second is read from.
+    own_energy: f64,
+    /// Nearly the gain; what is left after it, Σ (b − g·a)², and Σ (b − g·a)·a.
+    near_gain: f64,
+    left: [f64; 2],
+    rest: Vec<f32>,
+}
+
+/// What two recordings are to each other as they lie over each other.
+struct Overlaid {
+    gain: Measured,
+    correlation: f64,
+    /// Energy of what is left after the gain, and of the second.
+    left: f64,
+    energy_b: f64,
+}
+
+impl Overlay {
+    fn new(placed: &Placed) -> Self {
+        Self {
+            part: placed.stretch,
+            filled: usize::MAX,
+            parts: Vec::new(),
+            own_energy: 0.0,
+            near_gain: placed.near_gain,
+            left: [0.0; 2],
+            rest: Vec::new(),
+        }
+    }
+
+    fn push(&mut self, a: &[f32], b: &[f32], own_energy: f64) {
+        if self.filled >= self.part {
+            self.parts.push([0.0; 3]);
+            self.filled = 0;
+        }
+        self.filled += a.len();
+        let sums = [product(a, a), product(a, b), product(b, b)];
+        if let Some(part) = self.parts.last_mut() {
+            part.iter_mut().zip(sums).for_each(|(sum, x)| *sum += x);
+        }
+        self.own_energy += own_energy;
+        // A small rest between large sums would be lost.
+        self.rest.clear();
+        let rest = |(a, b): (&f32, &f32)| (f64::from(*b) - self.near_gain * f64::from(*a)) as f32;
+        self.rest.extend(a.iter().zip(b).map(rest));
+        self.left[0] += product(&self.rest, &self.rest);
+        self.left[1] += product(&self.rest, a);
+    }
+
+    /// The gain of b re a with the scatter that the parts show, and what it leaves; `None` for
+    /// silence.
+    fn finish(self) -> Option<Overlaid> {
+        let [aa, ab, bb] = self.parts.iter().fold([0.0; 3], |mut sum, part| {
+            sum.iter_mut().zip(part).for_each(|(sum, x)| *sum += x);
+            sum
+        });
+        if aa <= 0.0 || bb <= 0.0 {
+            return None;
+        }
+        // Noise in a lowers ab/aa, noise in b raises bb/ab: the gain lies between.
+        let gain = (bb / aa).sqrt().copysign(ab);
+        let alike = ab * ab / (aa * bb);
+        let between = gain * 0.5 * (1.0 - alike) / 3f64.sqrt();
+        let miss = |part: &[f64; 3]| (part[1] - ab / aa * part[0]).powi(2);
+        let scatter: f64 = self.parts.iter().map(miss).sum();
+        let count = self.parts.len() as f64;
+        let u = (scatter * count / (count - 1.0).max(1.0)).sqrt() / aa;
+        // What is read between samples lacks the highest frequencies, and their power.
+        let scale = (self.own_energy / bb).sqrt();
+        let gain = Measured::new(gain * scale, u.hypot(between) * scale);
+        let more = gain.value - self.near_gain;
+        let left = self.left[0] - 2.0 * more * self.left[1] + more * more * aa;
+        Some(Overlaid {
+            gain,
+            correlation: alike.sqrt().min(1.0),
+            left: left.max(0.0),
+            energy_b: bb,
+        })
+    }
 }
 
 fn range(settings: &CompareSettings, lower_rate_hz: f64) -> Result<(f64, f64), Error> {
@@ -537,31 +642,49 @@ fn check_width((low, high): (f64, f64), resolution_hz: f64) -> Result<(), Error>
     })
 }
 
-/// The sound at a higher rate; `None` where it has that rate.
-fn raised(sound: Sound<'_>, rate_hz: f64) -> Result<Option<Vec<f32>>, Error> {
-    /// Two minutes at 768 kHz.
-    const MOST_SAMPLES: f64 = 1e8;
-    if sound.rate_hz >= rate_hz {
-        return Ok(None);
-    }
-    let step = sound.rate_hz / rate_hz;
-    let count = (sound.samples.len() as f64 / step).floor();
-    if count > MOST_SAMPLES {
-        return Err(Error::Setting {
-            setting: "the sample rate of one sound",
-            given: format!("{rate_hz} Hz, that of the other {} Hz", sound.rate_hz),
-            allowed: "nearer to it for a sound so long; compare a shorter span, or resample one"
-                .into(),
-        });
-    }
-    let between = Interpolator::wide();
-    let samples = (0..count as usize).map(|n| between.at(sound.samples, n as f64 * step) as f32);
-    Ok(Some(samples.collect()))
+/// A sound at a higher rate, read between its samples; or as it is, where it has that rate.
+struct Raised<'a> {
+    samples: &'a dyn Samples,
+    /// Own samples for each of the higher rate.
+    step: f64,
+    between: Interpolator,
 }
 
-fn peak_db(sound: Sound<'_>) -> Option<f64> {
-    let peak = sound.samples.iter().fold(0.0f32, |peak, x| peak.max(x.abs()));
-    (peak > 0.0).then(|| db_from_amplitude(f64::from(peak)) + sound.full_scale_db)
+impl<'a> Raised<'a> {
+    fn new(sound: Sound<'a>, rate_hz: f64) -> Self {
+        let step = sound.rate_hz / rate_hz;
+        Self { samples: sound.samples, step, between: Interpolator::wide() }
+    }
+
+    fn samples(&self) -> &dyn Samples {
+        if self.step < 1.0 { self } else { self.samples }
+    }
+}
+
+impl Samples for Raised<'_> {
+    fn count(&self) -> usize {
+        (self.samples.count() as f64 / self.step).floor() as usize
+    }
+
+    fn read(&self, start: usize, into: &mut [f32]) -> Result<(), Error> {
+        let place = start as f64 * self.step;
+        let (before, behind) = self.between.needs(into.len(), self.step);
+        let mut reader = Reader::new(self.samples);
+        let sound = reader.at(place as i64 - before as i64, before + behind)?;
+        self.between.along(sound, before as f64 + place.fract(), self.step, into);
+        Ok(())
+    }
+}
+
+fn peak_db(sound: Sound<'_>) -> Result<Option<f64>, Error> {
+    const BLOCK: usize = 1 << 17;
+    let mut reader = Reader::new(sound.samples);
+    let mut peak = 0.0f32;
+    for from in (0..sound.samples.count()).step_by(BLOCK) {
+        let block = reader.at(from as i64, BLOCK)?;
+        peak = block.iter().fold(peak, |peak, x| peak.max(x.abs()));
+    }
+    Ok((peak > 0.0).then(|| db_from_amplitude(f64::from(peak)) + sound.full_scale_db))
 }
 
 /// Bands that are as wide as what frames resolve, and end below half the sample rate.
@@ -574,6 +697,37 @@ fn bands_told(
     let resolved =
         |band: &Band| band.high_hz - band.low_hz >= resolution_hz && band.high_hz <= rate_hz / 2.0;
     octave_bands(settings.fraction, range_hz).into_iter().filter(resolved).collect()
+}
+
+/// Where noise hides what two recordings of one sound have in common, and its own level differs.
+fn noise_findings(bands: &[BandDifference], spectra: &Spectra) -> Vec<Finding> {
+    let rise_db = |band: &BandDifference| {
+        let is_noise = band.is_level_real && band.is_masked;
+        band.level_difference_db.filter(|_| is_noise)
+    };
+    let is_alike = |a: &BandDifference, b: &BandDifference| {
+        rise_db(a).zip(rise_db(b)).is_some_and(|(a, b)| a * b > 0.0)
+    };
+    let told = |group: &[BandDifference]| {
+        let (first, last) = (group.first()?.band, group.last()?.band);
+        rise_db(&group[0])?;
+        let range_hz = (first.low_hz, last.high_hz);
+        let whole = spectra.level(range_hz, &|_| 1.0, &mut Family::new(1.0));
+        let rise = pair(whole.level_difference_db, whole.level_difference_db_u)?;
+        Some(Finding::note(
+            "noise_changed",
+            format!(
+                "From {:.0} Hz to {:.0} Hz noise hides what the two have in common; the level there \
+                 is {:.2} ± {:.2} dB {} in the second.",
+                range_hz.0,
+                range_hz.1,
+                rise.value.abs(),
+                rise.u.max(0.01),
+                if rise.value > 0.0 { "higher" } else { "lower" },
+            ),
+        ))
+    };
+    bands.chunk_by(is_alike).filter_map(told).collect()
 }
 
 fn matched(mut difference: BandDifference, gain_db: f64) -> BandDifference {

@@ -7,6 +7,7 @@ use crate::error::Error;
 use crate::measured::Measured;
 use crate::partials::{F0, INHARMONICITY, Partial, PartialTrack, Partials};
 use crate::quantity::{Key, Quantity};
+use crate::samples::held;
 use crate::timbre::{
     ATTACK, DESCRIPTORS, Descriptor, Timbre, TimbreSettings, scatter_of_mean, timbre,
 };
@@ -35,7 +36,8 @@ pub(super) fn note_quantities(
     sound: Sound<'_>,
     settings: &TimbreSettings,
 ) -> Result<Vec<Kinded>, Error> {
-    let found = match timbre(sound.samples, sound.rate_hz, 0.0, settings) {
+    let samples = held(sound.samples, 0, sound.samples.count())?;
+    let found = match timbre(&samples, sound.rate_hz, 0.0, settings) {
         Ok(found) => found,
         Err(Error::TooShort { .. }) => return Ok(Vec::new()),
         Err(other) => return Err(other),

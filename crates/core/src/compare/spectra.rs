@@ -4,7 +4,9 @@ use rustfft::num_complex::Complex;
 use serde::Serialize;
 
 use crate::bands::Band;
-use crate::frame::FramePlan;
+use crate::error::Error;
+use crate::frame::{FramePlan, Framer};
+use crate::samples::{Reader, Samples};
 use crate::significance::Family;
 use crate::spectrum::noise_floor;
 use crate::transform::RealTransform;
@@ -44,7 +46,7 @@ pub(super) struct Spectra {
 }
 
 /// The difference of one stretch of frequency between two sounds.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Default, Serialize)]
 pub struct BandDifference {
     /// The stretch.
     #[serde(flatten)]
@@ -53,15 +55,27 @@ pub struct BandDifference {
     pub a_db: Option<f64>,
     /// The same in the second.
     pub b_db: Option<f64>,
-    /// The second less the first in dB.
+    /// The second less the first in dB, less the gain where that is matched.
     pub difference_db: Option<f64>,
     /// Its standard uncertainty.
     pub difference_db_u: Option<f64>,
     /// The least difference that would be real, in dB.
     pub least_db: Option<f64>,
-    /// Whether the difference is real.
+    /// Whether the difference is real, and one of the sound.
     #[serde(rename = "distinguishable")]
     pub is_real: bool,
+    /// The second over the first in what both have in common, in dB; `None` where something hides
+    /// it, or nothing is in common.
+    pub transfer_db: Option<f64>,
+    /// Its standard uncertainty.
+    pub transfer_db_u: Option<f64>,
+    /// The second less the first of all that is there, noise included, in dB.
+    pub level_difference_db: Option<f64>,
+    /// Its standard uncertainty.
+    pub level_difference_db_u: Option<f64>,
+    /// Whether that is real.
+    #[serde(rename = "level_distinguishable")]
+    pub is_level_real: bool,
     /// Whether something hides it: what the two have in common is less than 20 dB above what each
     /// has of its own, so that a difference says nothing of what lies between them; or all there is
     /// are side lobes of what is louder elsewhere.
@@ -79,6 +93,8 @@ struct Sums {
     second_differences: Vec<f64>,
     differences: u64,
     frames: u64,
+    /// Where those of the next are put.
+    powers: Vec<f64>,
 }
 
 impl Sums {
@@ -91,12 +107,15 @@ impl Sums {
             second_differences: vec![0.0; bins],
             differences: 0,
             frames: 0,
+            powers: Vec::new(),
         }
     }
 
-    fn add(&mut self, spectrum: &[Complex<f64>]) {
+    fn add(&mut self, spectrum: &[Complex<f32>]) {
         let slot = (self.frames as usize) % (2 * self.apart);
-        let powers: Vec<f64> = spectrum.iter().map(Complex::norm_sqr).collect();
+        let mut powers = std::mem::take(&mut self.powers);
+        powers.clear();
+        powers.extend(spectrum.iter().map(|x| f64::from(x.norm_sqr())));
         for ((sum, of_squares), power) in self.sum.iter_mut().zip(&mut self.of_squares).zip(&powers)
         {
             *sum += power;
@@ -109,7 +128,7 @@ impl Sums {
                 *sum += (now - 2.0 * middle + first).powi(2) / 6.0;
             }
             self.differences += 1;
-            self.before[slot] = powers;
+            self.powers = std::mem::replace(&mut self.before[slot], powers);
         } else {
             self.before.push(powers);
         }
@@ -173,40 +192,21 @@ impl Sums {
 
 impl Spectra {
     /// Averages two sounds that do not lie over each other, each over its own length.
-    pub(super) fn apart(a: &[f32], b: &[f32], plan: &FramePlan, rate_hz: f64) -> Self {
-        let reader = |sound: &[f32]| {
-            let mut sums = plan_sums(plan);
-            let mut reader = FrameReader::new(plan);
-            let frames = plan.frames(sound.len() as u64) as usize;
-            (0..frames).for_each(|n| sums.add(reader.read(sound, n)));
-            sums
-        };
-        Self::new(plan, rate_hz, &reader(a), &reader(b), None)
-    }
-
-    /// Averages two sounds of the same length that lie over each other.
-    pub(super) fn together(a: &[f32], b: &[f32], plan: &FramePlan, rate_hz: f64) -> Self {
-        let (mut of_a, mut of_b) = (plan_sums(plan), plan_sums(plan));
-        let (mut read_a, mut read_b) = (FrameReader::new(plan), FrameReader::new(plan));
-        let mut cross: Vec<Complex<f64>> = vec![Complex::default(); of_a.sum.len()];
-        let frames = plan.frames(a.len().min(b.len()) as u64) as usize;
-        for n in 0..frames {
-            let (a, b) = (read_a.read(a, n), read_b.read(b, n));
-            for ((cross, a), b) in cross.iter_mut().zip(a).zip(b) {
-                *cross += a.conj() * b;
+    pub(super) fn apart(
+        a: &dyn Samples,
+        b: &dyn Samples,
+        plan: &FramePlan,
+        rate_hz: f64,
+    ) -> Result<Self, Error> {
+        let sums = |sound: &dyn Samples| {
+            let (mut sums, mut transform) = (plan_sums(plan), FrameTransform::new(plan));
+            let mut reader = Reader::new(sound);
+            for n in 0..plan.frames(sound.count() as u64) as usize {
+                sums.add(transform.of(reader.at((n * plan.hop) as i64, plan.segment())?));
             }
-            of_a.add(a);
-            of_b.add(b);
-        }
-        let independent = plan.window.independent_frames(frames as u64, plan.hop);
-        let shared = cross.iter().zip(of_a.sum.iter().zip(&of_b.sum)).map(|(c, (a, b))| {
-            let raw = if *a > 0.0 && *b > 0.0 { c.norm_sqr() / (a * b) } else { 0.0 };
-            // Two noises without anything in common seem to share one part in as many as there are
-            // frames.
-            ((raw - 1.0 / independent) / (1.0 - 1.0 / independent).max(1e-3)).clamp(0.0, 1.0)
-        });
-        let shared = shared.collect();
-        Self::new(plan, rate_hz, &of_a, &of_b, Some(shared))
+            Ok(sums)
+        };
+        Ok(Self::new(plan, rate_hz, &sums(a)?, &sums(b)?, None))
     }
 
     fn new(plan: &FramePlan, rate_hz: f64, a: &Sums, b: &Sums, shared: Option<Vec<f64>>) -> Self {
@@ -345,29 +345,35 @@ impl Spectra {
             band,
             a_db: level(a, 0),
             b_db: level(b, 1),
-            difference_db: None,
-            difference_db_u: None,
-            least_db: None,
-            is_real: false,
-            is_masked: false,
+            ..BandDifference::default()
         };
         let (Some(a_db), Some(b_db)) = (found.a_db, found.b_db) else { return found };
         let difference_db = b_db - a_db;
         let u = DB_PER_POWER * (a_variance + b_variance).sqrt();
-        let least_db = match self.shared_in(&bins) {
-            Some((of_a, of_b)) => {
-                found.is_masked = of_a.min(of_b) < SHARED_20_DB;
-                u * family.over_u(self.independent_frames - 1.0)
-            }
+        let shared = self.shared_in(&bins);
+        let least_db = match shared {
+            Some(_) => u * family.over_u(self.independent_frames - 1.0),
             None => family.powers_db(1.0 / a_variance, 1.0 / b_variance),
         };
         let louder = if a > b { &self.a } else { &self.b };
-        found.is_masked |= is_leaked(louder, &bins);
-        found.difference_db = Some(difference_db);
-        found.difference_db_u = Some(u).filter(|u| u.is_finite());
+        let is_leaked = is_leaked(louder, &bins);
+        let is_hidden = shared.is_some_and(|(of_a, of_b)| of_a.min(of_b) < SHARED_20_DB);
+        found.is_masked = is_leaked || is_hidden;
+        let u = Some(u).filter(|u| u.is_finite());
+        (found.difference_db, found.difference_db_u) = (Some(difference_db), u);
+        (found.level_difference_db, found.level_difference_db_u) = (Some(difference_db), u);
         found.least_db = Some(least_db).filter(|least| least.is_finite());
         let exceeds = difference_db.abs() > least_db;
+        found.is_level_real = exceeds && !is_leaked;
         found.is_real = exceeds && !found.is_masked;
+        if let Some((of_a, of_b)) = shared.filter(|_| !found.is_masked) {
+            // Noise of the first alone would lower what is in common by its share, that of the
+            // second alone raise it: the truth lies between.
+            let (least, most) = (db_from_power(of_b), -db_from_power(of_a));
+            let between = (most - least) / 12f64.sqrt();
+            found.transfer_db = Some(difference_db + least.midpoint(most));
+            found.transfer_db_u = u.map(|u| u.hypot(between));
+        }
         found
     }
 }
@@ -437,26 +443,96 @@ fn plan_sums(plan: &FramePlan) -> Sums {
     Sums::new(plan.transform_size / 2 + 1, plan.segment().div_ceil(plan.hop))
 }
 
-/// Transforms frame after frame.
-struct FrameReader<'a> {
+/// Averages two sounds that lie over each other, as they come.
+pub(super) struct Together<'a> {
     plan: &'a FramePlan,
-    transform: RealTransform,
-    input: Vec<f64>,
+    of_a: Side,
+    of_b: Side,
+    cross: Vec<Complex<f64>>,
 }
 
-impl<'a> FrameReader<'a> {
-    fn new(plan: &'a FramePlan) -> Self {
-        let transform = RealTransform::new(plan.transform_size);
-        Self { plan, transform, input: vec![0.0; plan.transform_size] }
+struct Side {
+    framer: Framer,
+    transform: FrameTransform,
+    sums: Sums,
+}
+
+impl Side {
+    fn new(plan: &FramePlan) -> Self {
+        Self {
+            framer: Framer::new(plan.segment(), plan.hop, 0),
+            transform: FrameTransform::new(plan),
+            sums: plan_sums(plan),
+        }
     }
 
-    fn read(&mut self, sound: &[f32], frame: usize) -> &[Complex<f64>] {
-        let window = self.plan.window.samples();
-        let samples = &sound[frame * self.plan.hop..][..window.len()];
-        self.input.fill(0.0);
-        for ((value, x), w) in self.input.iter_mut().zip(samples).zip(window) {
-            *value = f64::from(*x) * w;
+    fn push(&mut self, samples: &[f32]) {
+        let Self { framer, transform, sums } = self;
+        framer.push(samples, |frame| sums.add(transform.of(frame)));
+    }
+}
+
+impl<'a> Together<'a> {
+    pub(super) fn new(plan: &'a FramePlan) -> Self {
+        let cross = vec![Complex::default(); plan.transform_size / 2 + 1];
+        Self { plan, of_a: Side::new(plan), of_b: Side::new(plan), cross }
+    }
+
+    /// Takes the next samples of both, as many as frames are apart or fewer.
+    pub(super) fn push(&mut self, a: &[f32], b: &[f32]) {
+        let before = self.of_a.sums.frames;
+        self.of_a.push(a);
+        self.of_b.push(b);
+        if self.of_a.sums.frames > before {
+            let of_both = self.of_a.transform.spectrum().iter().zip(self.of_b.transform.spectrum());
+            for (cross, (a, b)) in self.cross.iter_mut().zip(of_both) {
+                let product = a.conj() * b;
+                *cross += Complex::new(f64::from(product.re), f64::from(product.im));
+            }
+        }
+    }
+
+    pub(super) fn finish(self, rate_hz: f64) -> Spectra {
+        let (of_a, of_b) = (self.of_a.sums, self.of_b.sums);
+        let independent = self.plan.window.independent_frames(of_a.frames, self.plan.hop);
+        let shared = self.cross.iter().zip(of_a.sum.iter().zip(&of_b.sum)).map(|(c, (a, b))| {
+            let raw = if *a > 0.0 && *b > 0.0 { c.norm_sqr() / (a * b) } else { 0.0 };
+            // Two noises without anything in common seem to share one part in as many as there are
+            // frames.
+            ((raw - 1.0 / independent) / (1.0 - 1.0 / independent).max(1e-3)).clamp(0.0, 1.0)
+        });
+        Spectra::new(self.plan, rate_hz, &of_a, &of_b, Some(shared.collect()))
+    }
+}
+
+/// Transforms frame after frame in single precision: its rounding, spread over all bins, lies far
+/// below the side lobes of any window.
+struct FrameTransform {
+    window: Vec<f32>,
+    transform: RealTransform<f32>,
+    input: Vec<f32>,
+}
+
+impl FrameTransform {
+    fn new(plan: &FramePlan) -> Self {
+        Self {
+            window: plan.window.samples().iter().map(|w| *w as f32).collect(),
+            transform: RealTransform::new(plan.transform_size),
+            input: vec![0.0; plan.transform_size],
+        }
+    }
+
+    fn of(&mut self, frame: &[f32]) -> &[Complex<f32>] {
+        let (inside, rest) = self.input.split_at_mut(self.window.len());
+        rest.fill(0.0);
+        for ((value, x), w) in inside.iter_mut().zip(frame).zip(&self.window) {
+            *value = x * w;
         }
         self.transform.forward(&mut self.input)
+    }
+
+    /// What the last frame gave.
+    fn spectrum(&self) -> &[Complex<f32>] {
+        self.transform.output()
     }
 }

@@ -184,6 +184,12 @@ impl LevelMeter {
         self.grains.push(&[samples], |_, grain| self.gauge.take(grain));
     }
 
+    /// A step of the coding re full scale, as the samples so far show it; 0 for floating point.
+    #[must_use]
+    pub fn coding_step(&self) -> f64 {
+        f64::from(self.gauge.coding_step())
+    }
+
     /// The levels of all samples so far.
     #[must_use]
     pub fn finish(mut self) -> ChannelLevels {

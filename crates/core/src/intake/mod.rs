@@ -20,5 +20,6 @@ pub use inspector::{
     ChannelInspection, Inspection, Inspector, LevelInspector, PressureLevels, SoundInspector,
 };
 pub use levels::{ChannelLevels, Clip, LevelMeter};
+pub use noise::{Noise, NoiseMeter};
 pub use period::{Period, period};
 pub use relation::ChannelRelation;

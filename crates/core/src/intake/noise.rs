@@ -71,7 +71,7 @@ const NOTHING_DB: f64 = -250.0;
 /// well, to within 6 dB of the noise of the coding or of 16 bits unless the whole falls by 30 dB,
 /// or, where it is that of the coding already, the whole by 24 dB.
 #[derive(Clone)]
-pub(super) struct NoiseMeter {
+pub struct NoiseMeter {
     sample_rate_hz: f64,
     hop: u64,
     window: Window,
@@ -95,20 +95,21 @@ pub(super) struct NoiseMeter {
 
 /// What [`NoiseMeter`] finds.
 #[derive(Debug, Clone, PartialEq)]
-pub(super) struct Noise {
+pub struct Noise {
     /// RMS level of the noise in dBFS, a full-scale sine reading 0; `None` if the span is too short
     /// or holds no noise at all.
-    pub(super) floor_dbfs: Option<f64>,
+    pub floor_dbfs: Option<f64>,
     /// Highest frequency at which the channel holds anything, in Hz.
-    pub(super) bandwidth_hz: Option<f64>,
+    pub bandwidth_hz: Option<f64>,
     /// By how many dB the spectrum falls at that frequency, if it does so abruptly, well below half
     /// the sample rate.
-    pub(super) edge_db: Option<f64>,
+    pub edge_db: Option<f64>,
 }
 
 impl NoiseMeter {
     /// A meter for a span of `span_samples` samples.
-    pub(super) fn new(sample_rate_hz: f64, span_samples: u64) -> Self {
+    #[must_use]
+    pub fn new(sample_rate_hz: f64, span_samples: u64) -> Self {
         let wanted = ((FRAME_S * sample_rate_hz).log2().round() as u32).min(20);
         let room = span_samples.max(1).ilog2();
         let length = (1usize << wanted.min(room)).max(SHORTEST_FRAME);
@@ -140,7 +141,7 @@ impl NoiseMeter {
     }
 
     /// Takes the next samples.
-    pub(super) fn push(&mut self, samples: &[f32]) {
+    pub fn push(&mut self, samples: &[f32]) {
         let length = self.buffer.len() as u64;
         let end = self.position + self.held.len() as u64 + samples.len() as u64;
         // Between frames that lie apart nothing is held.
@@ -211,7 +212,8 @@ impl NoiseMeter {
 
     /// What the samples so far say; `coding_step` is the step of their coding re full scale, 0 if
     /// there is none.
-    pub(super) fn finish(mut self, coding_step: f64) -> Noise {
+    #[must_use]
+    pub fn finish(mut self, coding_step: f64) -> Noise {
         if self.frames == 0 {
             return Noise { floor_dbfs: None, bandwidth_hz: None, edge_db: None };
         }

@@ -19,8 +19,9 @@
 //!    main lobe.
 //! 2. All peaks together are fitted to the samples of the whole span by least squares, without a
 //!    window. A tone that is steady gets frequency, level and phase from this fit: the most
-//!    accurate there can be (the Cramér–Rao bound). One that is not (it decays, glides, beats)
-//!    keeps the estimate of step 1, and [`Peak::method`] says so.
+//!    accurate there can be (the Cramér–Rao bound). A peak that two steady tones explain, and no
+//!    single one that changes, is reported as these two with their beat. One that is not steady (it
+//!    decays, glides) keeps the estimate of step 1, and [`Peak::method`] says so.
 //!
 //! Tones on one harmonic series are reported with its fundamental ([`Family`]); a peak that is
 //! wider than one tone is reported as perhaps merged.
@@ -44,6 +45,7 @@ mod differences;
 mod drift;
 mod families;
 mod floor;
+mod pair;
 mod peaks;
 mod response;
 mod tones;
@@ -158,20 +160,20 @@ pub struct Peak {
     pub width_hz: Option<f64>,
     /// Number in the first harmonic series it lies on.
     pub harmonic: Option<u32>,
+    /// Rate in Hz at which it beats with another that is nearer than frames resolve, if there is
+    /// such: the difference of their frequencies.
+    pub beat_hz: Option<f64>,
+    /// Its uncertainty.
+    pub beat_hz_u: Option<f64>,
+    /// Frequency of that other in Hz.
+    pub beats_with_hz: Option<f64>,
     /// Where the numbers come from.
     pub method: Method,
 }
 
-/// A reading from the averaged frames.
-fn with_frames(
-    (frequency, amplitude): (Measured, Measured),
-) -> (Measured, Measured, Option<Measured>, Method) {
-    (frequency, amplitude, None, Method::Frames)
-}
-
 impl Peak {
     /// Its numbers.
-    pub const FIELDS: [Field<Self>; 8] = [
+    pub const FIELDS: [Field<Self>; 9] = [
         Field::measured("frequency_hz", "frequency", Unit::Hertz, 6, |peak| {
             Some(Measured::new(peak.frequency_hz, peak.frequency_hz_u))
         }),
@@ -192,6 +194,9 @@ impl Peak {
         }),
         Field::plain("width_hz", "width", Unit::Hertz, 2, |peak| peak.width_hz),
         Field::plain("harmonic", "harmonic", Unit::One, 0, |peak| peak.harmonic.map(f64::from)),
+        Field::measured("beat_hz", "beat", Unit::Hertz, 4, |peak| {
+            pair(peak.beat_hz, peak.beat_hz_u)
+        }),
     ];
 }
 
@@ -452,6 +457,38 @@ impl SpectrumPass {
     }
 }
 
+/// Two tones with a third line near them are no pair: they are lines of a tone that is modulated, or
+/// beat with more than one another.
+fn part_from_others(peaks: &mut [Peak], resolution_hz: f64) {
+    /// So near, in resolutions, and no weaker than so much of the weaker of the two.
+    const NEAR: f64 = 2.5;
+    const WEAKEST: f64 = 0.3;
+    let lines: Vec<(f64, f64)> =
+        peaks.iter().map(|peak| (peak.frequency_hz, peak.amplitude)).collect();
+    let has_a_third = |peak: &Peak| {
+        let Some(other_hz) = peak.beats_with_hz else { return false };
+        let other = lines.iter().find(|(hz, _)| *hz == other_hz);
+        let weaker = other.map_or(peak.amplitude, |other| other.1.min(peak.amplitude));
+        let mut others = lines.iter().filter(|(hz, _)| *hz != peak.frequency_hz && *hz != other_hz);
+        others.any(|(hz, amplitude)| {
+            let away_hz = (hz - peak.frequency_hz).abs().min((hz - other_hz).abs());
+            *amplitude > WEAKEST * weaker && away_hz < NEAR * resolution_hz
+        })
+    };
+    let crowded: Vec<bool> = peaks.iter().map(has_a_third).collect();
+    for (peak, _) in peaks.iter_mut().zip(crowded).filter(|(_, is_crowded)| *is_crowded) {
+        (peak.beat_hz, peak.beat_hz_u, peak.beats_with_hz) = (None, None, None);
+    }
+}
+
+/// Whether the change of a band is the beat of a pair, the strongest that reaches into it.
+fn is_beat(drift: &Drift, peaks: &[Peak], resolution_hz: f64) -> bool {
+    let reached = drift.low_hz - resolution_hz..drift.high_hz + resolution_hz;
+    let inside = |peak: &&Peak| reached.contains(&peak.frequency_hz);
+    let strongest = peaks.iter().filter(inside).max_by(|a, b| a.amplitude.total_cmp(&b.amplitude));
+    strongest.is_some_and(|peak| peak.beat_hz.is_some())
+}
+
 /// Every second tone of a [`TonePass`].
 pub struct HalfTonePass<'a> {
     sums: Option<&'a mut BlockSums>,
@@ -509,6 +546,7 @@ impl TonePass {
     pub fn finish(mut self) -> Spectrum {
         let range_hz = self.settings.range_hz.unwrap_or((0.0, self.sample_rate_hz / 2.0));
         let fitted = self.fit.is_some();
+        let resolution_hz = self.plan.resolution_hz(self.sample_rate_hz);
         let verdicts = self.fit.take().map(ToneFit::finish).unwrap_or_default();
         let verdicts = verdicts.into_iter().chain(std::iter::repeat(Verdict::Changing(Vec::new())));
         let mut peaks: Vec<Peak> = self
@@ -516,8 +554,12 @@ impl TonePass {
             .iter()
             .chain(&self.weaker)
             .zip(verdicts)
-            .filter_map(|(windowed, verdict)| self.peak(windowed, &verdict))
+            .flat_map(|(windowed, verdict)| self.peaks_of(windowed, &verdict))
+            // What is not even known to the resolution of the frames is no tone.
+            .filter(|peak| peak.frequency_hz_u < resolution_hz)
             .collect();
+        part_from_others(&mut peaks, resolution_hz);
+        self.drift = self.drift.filter(|drift| !is_beat(drift, &peaks, resolution_hz));
         peaks.sort_by(|a, b| b.level_db.total_cmp(&a.level_db));
         // Series may begin below the range or go on above it.
         let strongest = &peaks[..peaks.len().min(MOST_TONES)];
@@ -541,7 +583,7 @@ impl TonePass {
             averaging: self.settings.averaging,
             averaged_frames: self.averaged.frames,
             bin_spacing_hz: self.plan.bin_spacing_hz(self.sample_rate_hz),
-            resolution_hz: self.plan.resolution_hz(self.sample_rate_hz),
+            resolution_hz,
             noise_bandwidth_hz: window.noise_bandwidth_bins * self.sample_rate_hz
                 / self.plan.segment() as f64,
             independent_frames: self.averaged.asked_independent_frames,
@@ -563,29 +605,67 @@ impl TonePass {
         spectrum
     }
 
-    fn peak(&self, windowed: &WindowedPeak, verdict: &Verdict) -> Option<Peak> {
+    /// The tone, or the two, that a peak is.
+    fn peaks_of(&self, windowed: &WindowedPeak, verdict: &Verdict) -> Vec<Peak> {
         let width_hz = self.plan.resolution_hz(self.sample_rate_hz);
-        // A fit that strayed to another tone does not count. Neither does one that hardly stands
-        // out of its own uncertainty: a steady tone that shows in the frames is sure over the span,
-        // but one that dies away can be lost in what the others leave there.
+        // A fit that strayed to another tone does not count.
+        let is_near = |tone: &SteadyTone, widths: f64| {
+            (tone.frequency_hz.value - windowed.frequency_hz).abs() < widths * width_hz
+        };
+        // Neither does one that hardly stands out of its own uncertainty: a steady tone that shows
+        // in the frames is sure over the span, but one that dies away can be lost in what the others
+        // leave there.
         let (in_frames, _) = windowed.measured(&[]);
         // Without noise both are known to the rounding of the samples.
         let in_frames_u = in_frames.u.max(1e-6 * width_hz);
-        let same = |tone: &SteadyTone| {
-            (tone.frequency_hz.value - windowed.frequency_hz).abs() < 0.5 * width_hz
+        let is_same = |tone: &SteadyTone| {
+            is_near(tone, 0.5)
                 && (0.7..1.4).contains(&(tone.amplitude.value / windowed.amplitude))
                 && tone.amplitude.u < 0.2 * tone.amplitude.value
                 && tone.frequency_hz.u < 3.0 * in_frames_u
         };
-        let (frequency, amplitude, phase, method) = match verdict {
-            Verdict::Steady(tone) if same(tone) => {
-                (tone.frequency_hz, tone.amplitude, Some(tone.phase_rad), Method::Span)
-            }
-            Verdict::Steady(_) => with_frames(windowed.measured(&[])),
-            Verdict::Changing(profile) => with_frames(windowed.measured(profile)),
+        let are_same = |tones: &[SteadyTone; 2]| {
+            // Of two that beat, the average over the frames depends on when they do.
+            let power: f64 = tones.iter().map(|tone| tone.amplitude.value.powi(2)).sum();
+            (0.5..2.0).contains(&(power.sqrt() / windowed.amplitude))
+                && tones.iter().any(|tone| is_near(tone, 0.7))
+                && tones.iter().all(|tone| is_near(tone, 2.5))
         };
+        let steady = |tone: &SteadyTone| {
+            let numbers = (tone.frequency_hz, tone.amplitude);
+            self.peak(windowed, numbers, Some(tone.phase_rad))
+        };
+        let of_frames = |profile: &[f64]| self.peak(windowed, windowed.measured(profile), None);
+        match verdict {
+            Verdict::Steady(tone) if is_same(tone) => Vec::from_iter(steady(tone)),
+            Verdict::Two(two) if are_same(&two.0) => {
+                let ([lower, upper], beat) = &**two;
+                let beating = |(tone, other): (&SteadyTone, &SteadyTone)| {
+                    Some(Peak {
+                        beat_hz: Some(beat.value),
+                        beat_hz_u: Some(beat.u),
+                        beats_with_hz: Some(other.frequency_hz.value),
+                        width_hz: None,
+                        ..steady(tone)?
+                    })
+                };
+                [(lower, upper), (upper, lower)].into_iter().filter_map(beating).collect()
+            }
+            Verdict::Steady(_) | Verdict::Two(_) => Vec::from_iter(of_frames(&[])),
+            Verdict::Changing(profile) => Vec::from_iter(of_frames(profile)),
+        }
+    }
+
+    /// A tone of a peak; one with a phase is steady.
+    fn peak(
+        &self,
+        windowed: &WindowedPeak,
+        (frequency, amplitude): (Measured, Measured),
+        phase: Option<Measured>,
+    ) -> Option<Peak> {
         let (note, cents) = Note::nearest(frequency.value, self.settings.reference_hz)?;
         let cents_u = cents_between(1.0, 1.0 + frequency.u / frequency.value);
+        let width_hz = self.plan.resolution_hz(self.sample_rate_hz);
         Some(Peak {
             frequency_hz: frequency.value,
             frequency_hz_u: frequency.u,
@@ -601,7 +681,10 @@ impl TonePass {
             prominence_db: windowed.prominence_db,
             width_hz: windowed.width_ratio.map(|ratio| ratio * width_hz),
             harmonic: None,
-            method,
+            beat_hz: None,
+            beat_hz_u: None,
+            beats_with_hz: None,
+            method: if phase.is_some() { Method::Span } else { Method::Frames },
         })
     }
 

@@ -22,8 +22,10 @@
 //! so that coloured noise counts where the tone is.
 //!
 //! A tone that is not steady leaves a residual that changes slowly from block to block, instead of
-//! a white one; it is reported so and keeps its windowed estimate.
+//! a white one. Where two steady tones explain it they are fitted in its place (module `pair`); else
+//! it is reported so and keeps its windowed estimate.
 
+use super::pair::Pair;
 use crate::lanes::dot;
 use crate::measured::Measured;
 use crate::transform::complex_forward;
@@ -33,7 +35,7 @@ use std::f64::consts::{PI, TAU};
 type C = Complex<f64>;
 
 /// Fewest and most blocks into which the span is cut.
-const BLOCKS: std::ops::RangeInclusive<u64> = 32..=512;
+const BLOCKS: std::ops::RangeInclusive<u64> = 64..=512;
 /// Samples that are turned into sums at a time; even.
 const TABLE: usize = 2048;
 /// Rounds of the joint fit; a handful is enough unless tones nearly coincide.
@@ -44,7 +46,7 @@ const SEARCHES: usize = 4;
 /// Lowest residual frequencies, in cycles per span to either side, that count as slow.
 const SLOW_CYCLES: usize = 4;
 /// Ratio of slow to other residual power per degree of freedom above which it is no chance.
-/// With 15 and 46 degrees of freedom (32 blocks) chance exceeds 5 in 1 of 10⁵ cases.
+/// With 15 and 110 degrees of freedom (64 blocks) chance exceeds 5 in 1 of 10⁷ cases.
 const SLOW_RATIO: f64 = 5.0;
 /// Change within the span, as RMS share of the amplitude, from which a tone is not steady.
 const STEADY_CHANGE: f64 = 0.05;
@@ -54,6 +56,8 @@ const STEADY_CHANGE: f64 = 0.05;
 pub(crate) enum Verdict {
     /// It is steady.
     Steady(SteadyTone),
+    /// It is two steady tones, the lower first, with the difference of their frequencies in Hz.
+    Two(Box<([SteadyTone; 2], Measured)>),
     /// It changes within the span: its amplitude in each block, on any scale.
     Changing(Vec<f64>),
 }
@@ -217,62 +221,119 @@ impl BlockSums {
 /// The joint fit on the block sums.
 struct JointFit<'a> {
     data: &'a ToneFit,
-    /// Current frequencies in radians per sample, and complex amplitudes at the middle.
-    omegas: Vec<f64>,
-    amplitudes: Vec<C>,
+    /// What is found where each tone was first seen.
+    found: Vec<Found>,
+}
+
+/// One tone, or two, with current frequencies in radians per sample and complex amplitudes at the
+/// middle.
+#[derive(Clone)]
+struct Found {
+    tones: Vec<(f64, C)>,
 }
 
 impl<'a> JointFit<'a> {
     fn new(data: &'a ToneFit) -> Self {
-        Self {
-            data,
-            omegas: data.omegas.clone(),
-            amplitudes: vec![C::default(); data.omegas.len()],
-        }
+        let tone = |omega: &f64| Found { tones: vec![(*omega, C::default())] };
+        Self { data, found: data.omegas.iter().map(tone).collect() }
     }
 
     fn run(mut self) -> Vec<Verdict> {
+        self.settle(0);
+        if self.part_pairs() {
+            self.settle(SEARCHES);
+        }
+        (1..self.found.len()).map(|place| self.verdict(place)).collect()
+    }
+
+    /// Fits one after another until nothing moves, from a round on.
+    fn settle(&mut self, from: usize) {
         let span = (self.data.block * self.data.blocks) as f64;
-        for round in 0..MOST_ROUNDS {
+        for round in from..MOST_ROUNDS {
             let mut moved = 0.0f64;
-            for tone in 0..self.omegas.len() {
-                let own = self.less_others(tone);
-                let before = (self.omegas[tone], self.amplitudes[tone]);
-                self.fit_one(tone, &own, round < SEARCHES);
-                let turned = (self.omegas[tone] - before.0).abs() * span;
-                let changed = (self.amplitudes[tone] - before.1).norm();
-                moved = moved.max(turned).max(changed / self.amplitudes[tone].norm().max(1e-30));
+            for place in 0..self.found.len() {
+                let own = self.less_others(place);
+                let before = self.found[place].clone();
+                self.fit(place, &own, round < SEARCHES);
+                for (was, is) in before.tones.iter().zip(&self.found[place].tones) {
+                    let turned = (is.0 - was.0).abs() * span;
+                    let changed = (is.1 - was.1).norm();
+                    moved = moved.max(turned).max(changed / is.1.norm().max(1e-30));
+                }
             }
             if moved < 1e-9 {
                 break;
             }
         }
-        (1..self.omegas.len())
-            .map(|tone| match self.steady(tone) {
-                Some(steady) => Verdict::Steady(steady),
-                None => {
-                    Verdict::Changing(self.less_others(tone).iter().map(|sum| sum.norm()).collect())
-                }
-            })
-            .collect()
     }
 
-    /// Block sums of one tone less what all other tones, and its own mirror image, put there.
-    fn less_others(&self, tone: usize) -> Vec<C> {
-        let mut own = self.data.sums(tone).to_vec();
-        let here = self.data.omegas[tone];
-        for (other, (omega, amplitude)) in self.omegas.iter().zip(&self.amplitudes).enumerate() {
-            if other == 0 {
-                // The mean has no mirror image; its amplitude is whole.
-                if tone != 0 {
-                    self.subtract(&mut own, *amplitude, -here);
-                }
+    /// Puts two tones where one leaves more than noise and two do not; whether there is any.
+    fn part_pairs(&mut self) -> bool {
+        let mut any = false;
+        for place in 1..self.found.len() {
+            let (own, residual, slowness) = self.left_by_one(place);
+            if residual.is_empty() || !slowness.is_more_than_noise() {
                 continue;
             }
-            if other != tone {
-                self.subtract(&mut own, amplitude * 0.5, omega - here);
+            let count = own.len() as f64;
+            // A bin of a frame, and a tone at its edge that leans on the other.
+            let reach = (2.0 + self.data.reach * count / TAU).min(0.4 * count);
+            let alone = self.as_sums(place, self.found[place].tones[0]);
+            if let Some(pair) = Pair::find(&own, alone, reach) {
+                self.found[place] = self.of_pair(place, &pair);
+                any = true;
             }
-            self.subtract(&mut own, amplitude.conj() * 0.5, -omega - here);
+        }
+        any
+    }
+
+    /// Samples of half the span.
+    fn half_span(&self) -> f64 {
+        0.5 * (self.data.block * self.data.blocks) as f64
+    }
+
+    /// Two tones from their phase advances over half the span.
+    fn of_pair(&self, place: usize, pair: &Pair) -> Found {
+        let tone = |(advance, g): (f64, C)| {
+            let offset = advance / self.half_span();
+            (self.data.omegas[place] + offset, g * 2.0 / self.block_gain(offset))
+        };
+        let mut tones = pair.tones.map(tone).to_vec();
+        tones.sort_by(|x, y| x.0.total_cmp(&y.0));
+        Found { tones }
+    }
+
+    /// The pair at a place as phase advances and amplitudes of block sums.
+    fn as_pair(&self, place: usize) -> Option<[(f64, C); 2]> {
+        let [one, other] = self.found[place].tones[..] else { return None };
+        Some([one, other].map(|tone| self.as_sums(place, tone)))
+    }
+
+    /// A tone at a place as its phase advance over half the span and the amplitude of its block
+    /// sums.
+    fn as_sums(&self, place: usize, (omega, amplitude): (f64, C)) -> (f64, C) {
+        let offset = omega - self.data.omegas[place];
+        (offset * self.half_span(), amplitude * 0.5 * self.block_gain(offset))
+    }
+
+    /// Block sums at a place less what all others, and the mirror images of its own, put there.
+    fn less_others(&self, place: usize) -> Vec<C> {
+        let mut own = self.data.sums(place).to_vec();
+        let here = self.data.omegas[place];
+        for (other, found) in self.found.iter().enumerate() {
+            for (omega, amplitude) in &found.tones {
+                if other == 0 {
+                    // The mean has no mirror image; its amplitude is whole.
+                    if place != 0 {
+                        self.subtract(&mut own, *amplitude, -here);
+                    }
+                    continue;
+                }
+                if other != place {
+                    self.subtract(&mut own, amplitude * 0.5, omega - here);
+                }
+                self.subtract(&mut own, amplitude.conj() * 0.5, -omega - here);
+            }
         }
         own
     }
@@ -299,19 +360,25 @@ impl<'a> JointFit<'a> {
         if half.sin().abs() < 1e-9 { length } else { (length * half).sin() / half.sin() }
     }
 
-    /// Fits frequency and amplitude of one tone to its own block sums.
-    fn fit_one(&mut self, tone: usize, own: &[C], search: bool) {
+    /// Fits frequency and amplitude of what is at a place to its own block sums.
+    fn fit(&mut self, place: usize, own: &[C], search: bool) {
         let count = own.len() as f64;
-        if tone == 0 {
+        if place == 0 {
             let mean = own.iter().sum::<C>() / (count * self.data.block as f64);
-            self.amplitudes[0] = C::new(mean.re, 0.0);
+            self.found[0].tones[0].1 = C::new(mean.re, 0.0);
+            return;
+        }
+        if let Some(start) = self.as_pair(place) {
+            if let Some(pair) = Pair::refined(own, start) {
+                self.found[place] = self.of_pair(place, &pair);
+            }
             return;
         }
         let per_block = self.data.block as f64;
         let mut offset = if search {
             strongest_offset(own, self.data.reach)
         } else {
-            (self.omegas[tone] - self.data.omegas[tone]) * per_block
+            (self.found[place].tones[0].0 - self.data.omegas[place]) * per_block
         };
         // Newton's method on |S(δ)|², S = Σ own[b]·exp(−jδb), δ in radians per block.
         for _ in 0..8 {
@@ -329,63 +396,174 @@ impl<'a> JointFit<'a> {
         }
         let offset_omega = offset / per_block;
         let (s, ..) = moments(own, offset);
-        self.omegas[tone] = self.data.omegas[tone] + offset_omega;
-        self.amplitudes[tone] = s * 2.0 / (count * self.block_gain(offset_omega));
+        let amplitude = s * 2.0 / (count * self.block_gain(offset_omega));
+        self.found[place].tones[0] = (self.data.omegas[place] + offset_omega, amplitude);
+    }
+
+    /// Block sums of one tone, what it leaves of them, and how slow that is.
+    fn left_by_one(&self, place: usize) -> (Vec<C>, Vec<C>, Slowness) {
+        let (omega, amplitude) = self.found[place].tones[0];
+        let offset = omega - self.data.omegas[place];
+        let own = self.less_others(place);
+        let mut residual = own.clone();
+        self.subtract(&mut residual, amplitude * 0.5, offset);
+        // Frequencies are counted from the tone: without its offset nothing would be slow.
+        let shift = offset * self.data.block as f64 * residual.len() as f64 / TAU;
+        let slowness = Slowness::of(&residual, shift, 0.0, 3);
+        (own, residual, slowness)
+    }
+
+    fn verdict(&self, place: usize) -> Verdict {
+        let steady = match self.as_pair(place) {
+            Some(pair) => self.two(place, pair),
+            None => self.steady(place).map(Verdict::Steady),
+        };
+        steady.unwrap_or_else(|| {
+            Verdict::Changing(self.less_others(place).iter().map(|sum| sum.norm()).collect())
+        })
     }
 
     /// The tone with its uncertainties, if it is steady.
-    fn steady(&self, tone: usize) -> Option<SteadyTone> {
+    fn steady(&self, place: usize) -> Option<SteadyTone> {
         let data = self.data;
-        let amplitude = self.amplitudes[tone];
+        let (omega, amplitude) = self.found[place].tones[0];
         let magnitude = amplitude.norm();
-        let offset_omega = self.omegas[tone] - data.omegas[tone];
-        if magnitude == 0.0 || (offset_omega * data.block as f64).abs() > 0.9 * PI {
+        let offset = omega - data.omegas[place];
+        if magnitude == 0.0 || (offset * data.block as f64).abs() > 0.9 * PI {
             return None;
         }
-        let mut residual = self.less_others(tone);
-        self.subtract(&mut residual, amplitude * 0.5, offset_omega);
+        let (_, residual, slowness) = self.left_by_one(place);
         let count = residual.len() as f64;
-        complex_forward(&mut residual);
-        // Frequencies are counted from the tone: without its offset nothing would be slow.
-        let shift = (offset_omega * data.block as f64 * count / TAU).round() as isize;
-        let slow: f64 = (-(SLOW_CYCLES as isize)..=SLOW_CYCLES as isize)
-            .map(|q| residual[(q + shift).rem_euclid(residual.len() as isize) as usize].norm_sqr())
-            .sum::<f64>()
-            / count;
-        let all: f64 = residual.iter().map(C::norm_sqr).sum::<f64>() / count;
-        // Degrees of freedom are real; the tone itself took three, all among the slow ones.
-        let slow_freedom = 2.0 * (2.0 * SLOW_CYCLES as f64 + 1.0) - 3.0;
-        let other_freedom = 2.0 * count - 3.0 - slow_freedom;
-        let slow_noise = slow / slow_freedom;
-        let other_noise = (all - slow).max(0.0) / other_freedom;
-        let change = (slow / count).sqrt() / (magnitude * data.block as f64 / 2.0);
-        if slow_noise > SLOW_RATIO * other_noise && change > STEADY_CHANGE {
+        let change = (slowness.slow / count).sqrt() / (magnitude * data.block as f64 / 2.0);
+        if slowness.ratio() > SLOW_RATIO && change > STEADY_CHANGE {
             return None;
         }
-        // Variance of the real part of one block sum. Where slow changes stand out of the noise
-        // without spoiling the tone, they are the noise that matters to it.
-        let pooled = all / (2.0 * count - 3.0);
-        let noise = if slow_noise > SLOW_RATIO / 2.0 * other_noise { slow_noise } else { pooled };
-        // 2/(√B·M) turns the noise of a block sum into that of the amplitude. Rounding of the
-        // samples to f32 is a floor under every uncertainty.
-        let rounding = f64::from(f32::EPSILON) / 12f64.sqrt() / (count * data.block as f64).sqrt();
-        let amplitude_u = 2.0 * (noise / count).sqrt() / data.block as f64 + rounding * magnitude;
+        // 2/(√B·M) turns the noise of a block sum into that of the amplitude.
+        let amplitude_u = 2.0 * (slowness.noise() / count).sqrt() / data.block as f64
+            + self.rounding() * magnitude;
         let phase_u = amplitude_u / magnitude;
         let time_rms = data.block as f64 * ((count * count - 1.0) / 12.0).sqrt();
         let omega_u = phase_u / time_rms;
-        let middle = data.middle();
-        let turns = amplitude.arg() / TAU - (self.omegas[tone] / TAU * middle).fract();
-        Some(SteadyTone {
-            frequency_hz: Measured::new(
-                self.omegas[tone] / TAU * data.sample_rate_hz,
-                omega_u / TAU * data.sample_rate_hz,
-            ),
-            amplitude: Measured::new(magnitude, amplitude_u),
-            phase_rad: Measured::new(
-                TAU * (turns - turns.round()),
-                phase_u.hypot(omega_u * middle),
-            ),
-        })
+        Some(self.tone(
+            (omega, omega_u),
+            (amplitude, amplitude_u),
+            phase_u.hypot(omega_u * data.middle()),
+        ))
+    }
+
+    /// The two tones at a place with their uncertainties.
+    fn two(&self, place: usize, start: [(f64, C); 2]) -> Option<Verdict> {
+        let own = self.less_others(place);
+        let pair = Pair::refined(&own, start).filter(|pair| pair.is_all(&own))?;
+        let half_span = self.half_span();
+        let tone = |n: usize| {
+            let (advance, g) = pair.tones[n];
+            let offset = advance / half_span;
+            let gain = 2.0 / self.block_gain(offset);
+            let (first, size) = (3 * n, g.norm());
+            let variance_along = |along: [f64; 3]| -> f64 {
+                let cell = |row: usize, column: usize| {
+                    along[row] * along[column] * pair.covariance[first + row][first + column]
+                };
+                (0..9).map(|n| cell(n / 3, n % 3)).sum()
+            };
+            let u = |along: [f64; 3]| variance_along(along).max(0.0).sqrt();
+            let rounding = self.rounding();
+            let omega_u = u([1.0, 0.0, 0.0]) / half_span + rounding / half_span;
+            let amplitude_u = gain.abs() * (u([0.0, g.re / size, g.im / size]) + rounding * size);
+            // The phase turns back from the middle to the first sample.
+            let back = self.data.middle() / half_span;
+            let phase_u = u([-back, -g.im / (size * size), g.re / (size * size)]) + rounding;
+            let omega = self.data.omegas[place] + offset;
+            self.tone((omega, omega_u), (g * gain, amplitude_u), phase_u)
+        };
+        let mut tones = [tone(0), tone(1)];
+        tones.sort_by(|x, y| x.frequency_hz.value.total_cmp(&y.frequency_hz.value));
+        let hz = self.data.sample_rate_hz / TAU;
+        let beat = Measured::new(
+            tones[1].frequency_hz.value - tones[0].frequency_hz.value,
+            hz * pair.beat_variance().max(0.0).sqrt() / half_span,
+        );
+        Some(Verdict::Two(Box::new((tones, beat))))
+    }
+
+    /// Rounding of the samples to f32, a floor under every uncertainty, as a share.
+    fn rounding(&self) -> f64 {
+        let samples = (self.data.blocks * self.data.block) as f64;
+        f64::from(f32::EPSILON) / 12f64.sqrt() / samples.sqrt()
+    }
+
+    /// A tone from its frequency in radians per sample and its amplitude in the middle, each with
+    /// its uncertainty, and the uncertainty of its phase at the first sample.
+    fn tone(
+        &self,
+        (omega, omega_u): (f64, f64),
+        (amplitude, u): (C, f64),
+        phase_u: f64,
+    ) -> SteadyTone {
+        let hz = self.data.sample_rate_hz / TAU;
+        let turns = amplitude.arg() / TAU - (omega / TAU * self.data.middle()).fract();
+        SteadyTone {
+            frequency_hz: Measured::new(omega * hz, omega_u * hz),
+            amplitude: Measured::new(amplitude.norm(), u),
+            phase_rad: Measured::new(TAU * (turns - turns.round()), phase_u),
+        }
+    }
+}
+
+/// How much of what is left of block sums changes slowly.
+pub(super) struct Slowness {
+    /// Energy at low frequencies about a tone.
+    slow: f64,
+    /// Variances of the real part of a block sum: of what is slow, of all else, of both, and the
+    /// greatest at a single frequency.
+    slow_noise: f64,
+    other_noise: f64,
+    pooled: f64,
+    greatest: f64,
+}
+
+impl Slowness {
+    /// Of a residual, about a tone `shift` cycles per span from its carrier, what is `more` cycles
+    /// farther counting as slow; so many real unknowns were taken from it.
+    pub(super) fn of(residual: &[C], shift: f64, more: f64, taken: usize) -> Self {
+        let count = residual.len() as f64;
+        let mut spectrum = residual.to_vec();
+        complex_forward(&mut spectrum);
+        let power = |q: isize| spectrum[q.rem_euclid(spectrum.len() as isize) as usize].norm_sqr();
+        let (reach, shift) = (SLOW_CYCLES as isize + more.ceil() as isize, shift.round() as isize);
+        let slow = (-reach..=reach).map(|q| power(q + shift)).sum::<f64>() / count;
+        let all: f64 = spectrum.iter().map(C::norm_sqr).sum::<f64>() / count;
+        // Degrees of freedom are real; what was taken is among the slow ones.
+        let slow_freedom = 2.0 * (2.0 * reach as f64 + 1.0) - taken as f64;
+        let other_freedom = 2.0 * count - taken as f64 - slow_freedom;
+        let greatest = spectrum.iter().map(C::norm_sqr).fold(0.0, f64::max) / (2.0 * count);
+        Self {
+            slow,
+            slow_noise: slow / slow_freedom,
+            other_noise: (all - slow).max(0.0) / other_freedom,
+            pooled: all / (2.0 * count - taken as f64),
+            greatest,
+        }
+    }
+
+    /// What is slow over all else.
+    fn ratio(&self) -> f64 {
+        if self.slow_noise > 0.0 { self.slow_noise / self.other_noise } else { 0.0 }
+    }
+
+    /// Whether what is slow, or a single frequency, is more than chance makes of noise.
+    pub(super) fn is_more_than_noise(&self) -> bool {
+        /// The power of noise at one frequency is distributed exponentially: once in 10⁶ it
+        /// exceeds its mean so far.
+        const BY_CHANCE: f64 = 14.0;
+        self.ratio() > SLOW_RATIO || self.greatest > BY_CHANCE * self.other_noise
+    }
+
+    /// Variance of the real part of one block sum. Where slow changes stand out of the noise without
+    /// spoiling the tone, they are the noise that matters to it.
+    pub(super) fn noise(&self) -> f64 {
+        if self.ratio() > SLOW_RATIO / 2.0 { self.slow_noise } else { self.pooled }
     }
 }
 

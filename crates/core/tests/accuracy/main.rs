@@ -11,6 +11,7 @@ mod pitch;
 mod spectrogram;
 mod spectrum_averages;
 mod spectrum_laws;
+mod spectrum_pairs;
 mod spectrum_peaks;
 mod spectrum_tones;
 mod struck;
@@ -31,6 +32,7 @@ fn whole_table() {
         pitch::MEASURES,
         spectrogram::MEASURES,
         spectrum_averages::MEASURES,
+        spectrum_pairs::MEASURES,
         spectrum_peaks::MEASURES,
         spectrum_tones::MEASURES,
         struck::MEASURES,

@@ -10,10 +10,10 @@ use rayon::prelude::*;
 use serde::Serialize;
 use serde_json::Value;
 use tonemap_core::compare::{CompareSettings, Recorded, Sound};
-use tonemap_core::intake::Inspector;
+use tonemap_core::intake::NoiseMeter;
 use tonemap_core::partials::LONGEST_S;
 use tonemap_core::units::FrequencyRange;
-use tonemap_core::{Finding, SampleSpan};
+use tonemap_core::{Finding, Samples};
 use tonemap_figures::ColourMap;
 
 use crate::args::{FigureArgs, FrameArgs, OutputArgs, PartArgs, SourceArgs};
@@ -23,12 +23,10 @@ use crate::output;
 use crate::parts::share_reference;
 use crate::saved;
 use crate::sides::{OpenMember, Side};
+use crate::spool::{Spooled, Spooling};
 use crate::status::Usage;
 use crate::studies;
-use crate::take::{NoteSamples, Part};
-
-/// All samples of what is compared are held in memory: no more than this, in seconds.
-const LONGEST_COMPARED_S: f64 = 1200.0;
+use crate::take::Part;
 
 /// What differs between takes, and whether it is significant
 ///
@@ -128,7 +126,7 @@ enum TableKind {
 /// A part with what a comparison needs of it.
 struct Loaded<'a> {
     part: Part<'a>,
-    samples: Vec<f32>,
+    samples: Spooled,
     recorded: Recorded,
     findings: Vec<Finding>,
 }
@@ -220,9 +218,9 @@ impl Compare {
             fraction: self.how.fraction,
             align: !self.how.apart,
             match_gain: self.how.match_gain,
-            timbre: usual.timbre.filter(|_| {
-                loaded.iter().all(|one| is_short(one.samples.len(), one.part.rate_hz()))
-            }),
+            timbre: usual
+                .timbre
+                .filter(|_| loaded.iter().all(|one| one.recorded.duration_s <= LONGEST_S)),
         })
     }
 }
@@ -246,44 +244,30 @@ fn load_all(mut parts: Vec<Part<'_>>) -> Result<Vec<Loaded<'_>>> {
     parts.into_par_iter().map(load).collect()
 }
 
-/// Whether a sound is short enough for its partials to be compared.
-fn is_short(samples: usize, rate_hz: f64) -> bool {
-    samples as f64 <= LONGEST_S * rate_hz
-}
-
 /// Reads a part and looks at how it was recorded.
 fn load(part: Part<'_>) -> Result<Loaded<'_>> {
-    let NoteSamples { samples, mut findings, .. } = part.samples_up_to(LONGEST_COMPARED_S)?;
-    if !is_short(samples.len(), part.rate_hz()) {
-        findings.push(Finding::note(
-            "long",
-            format!(
-                "Partials and descriptors are compared of {LONGEST_S} s at most, and left out here; \
-                 choose a note with --from and --to."
-            ),
-        ));
-    }
-    let info = &part.take().info;
-    let rate_hz = info.sample_rate_hz;
-    let span = SampleSpan { start: 0, end: samples.len() as u64 };
-    let mut inspector = Inspector::new(rate_hz, info.bits_per_sample, 1, span);
-    let channels = [samples];
-    let (levels, sound) = inspector.halves();
-    levels.push(&channels);
-    sound.push(&channels);
-    let found = inspector.finish();
-    let [samples] = channels;
-    let channel = found.channels.first();
+    let (take, rate_hz, span) = (part.take(), part.rate_hz(), part.span);
+    let mut spooling = Spooling::new(span.len() as usize)?;
+    let mut meter = take.level_meter(span);
+    let mut noise = NoiseMeter::new(rate_hz, span.len());
+    let first = |block: &[f32]| {
+        spooling.push(block);
+        noise.push(block);
+    };
+    let mut findings = take.findings.clone();
+    findings.extend(part.read_in_two("samples", false, first, |block| meter.push(block))?);
+    let samples = spooling.finish()?;
+    let noise = noise.finish(meter.coding_step());
+    let levels = meter.finish();
+    findings.extend(levels.findings(&part.channel_name()));
     let recorded = Recorded {
         name: part.title(),
         rate_hz,
-        duration_s: samples.len() as f64 / rate_hz,
+        duration_s: samples.count() as f64 / rate_hz,
         is_calibrated: part.full_scale_db().is_some(),
-        clipped_samples: channel.map_or(0, |channel| channel.levels.clipped_samples),
-        band_edge_hz: channel
-            .filter(|channel| channel.band_edge_db.is_some())
-            .and_then(|channel| channel.bandwidth_hz),
-        noise_floor_dbfs: channel.and_then(|channel| channel.noise_floor_dbfs),
+        clipped_samples: levels.clipped_samples,
+        band_edge_hz: noise.edge_db.and(noise.bandwidth_hz),
+        noise_floor_dbfs: noise.floor_dbfs,
     };
     Ok(Loaded { part, samples, recorded, findings })
 }

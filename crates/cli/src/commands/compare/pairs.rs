@@ -278,9 +278,13 @@ fn alignment_line(pair: &Pair<'_, '_>) -> String {
 const SAME: &str = "not distinguishable";
 
 /// What is said of a difference.
-fn verdict(is_real: bool, is_masked: bool) -> String {
-    let said = text::verdict(Some(is_real));
-    if is_masked && !is_real { format!("{said}: masked") } else { said.into() }
+fn verdict(found: &BandDifference) -> String {
+    let said = text::verdict(Some(found.is_real));
+    match (found.is_masked && !found.is_real, found.is_level_real) {
+        (true, true) => "noise differs".into(),
+        (true, false) => format!("{said}: masked"),
+        (false, _) => said.into(),
+    }
 }
 
 fn alignment_table(pair: &Pair<'_, '_>) -> String {
@@ -344,7 +348,7 @@ fn level_table(pair: &Pair<'_, '_>) -> String {
         a_db: found.a_db,
         b_db: found.b_db,
         difference_db: quantity::pair(found.difference_db, found.difference_db_u),
-        said: verdict(found.is_real, found.is_masked),
+        said: verdict(found),
     };
     let [a_db, b_db] = found.peak_db;
     let difference_db = quantity::pair(found.peak_difference_db(), None);
@@ -371,7 +375,13 @@ fn band_table(pair: &Pair<'_, '_>) -> String {
         .rank(2)
         .number("", "least", 2, |of| of.least_db)
         .rank(1)
-        .words("", " ", |of| verdict(of.is_real, of.is_masked))
+        .words("", " ", |of| verdict(of))
+        .when(pair.found.alignment.is_some(), |table| {
+            table
+                .signed("", "in common, dB", 2, |of: &&BandDifference| of.transfer_db)
+                .number("", "± u", 2, |of| of.transfer_db_u)
+                .rank(1)
+        })
         .text(&bands)
 }
 

@@ -35,7 +35,7 @@ use crate::table::{Row, Table};
 use crate::take::Part;
 use crate::text;
 use words::{
-    average_line, confidence_line, difference_table, family_line, power_line, window_line,
+    average_line, beat_line, confidence_line, difference_table, family_line, power_line, window_line,
 };
 use zoom::{AroundResult, Look, NARROW_POINTS, USUAL_CENTS, around_csv, look_line};
 
@@ -708,6 +708,7 @@ impl Spectrum {
             0 => String::new(),
             count => format!("  {count} weaker peaks are not listed; ask for more with --peaks\n"),
         };
+        let beats: String = spectrum.peaks.iter().filter_map(beat_line).collect();
         let families: String = spectrum.families.iter().map(family_line).collect();
         let power = match (look, spectrum.cumulative()) {
             (Some(look), _) => look_line(look, spectrum),
@@ -721,7 +722,7 @@ impl Spectrum {
                 format!("\n{}\n", difference_table().text(&pairs))
             }
         };
-        weaker + &families + &power + &differences
+        weaker + &beats + &families + &power + &differences
     }
 
     fn settings_lines(&self, found: &Found) -> String {

@@ -2,7 +2,7 @@
 
 use tonemap_core::frame::FrameFigures;
 use tonemap_core::quantity::pair;
-use tonemap_core::spectrum::{Averaging, Cumulative, Difference, Family, Spectrum};
+use tonemap_core::spectrum::{Averaging, Cumulative, Difference, Family, Peak, Spectrum};
 
 use crate::table::Table;
 use crate::text;
@@ -27,6 +27,20 @@ pub(super) fn family_line(family: &Family) -> String {
         family.note,
         text::signed(text::number(family.cents, 1)),
     ))
+}
+
+/// How two tones beat that frames do not tell apart; said of the lower.
+pub(super) fn beat_line(peak: &Peak) -> Option<String> {
+    let beat = pair(peak.beat_hz, peak.beat_hz_u)?;
+    let other_hz = peak.beats_with_hz.filter(|other_hz| *other_hz > peak.frequency_hz)?;
+    let [hz, u] = text::measured(beat.value, beat.u, 6);
+    Some(text::sentence(&format!(
+        "{} Hz and {} Hz beat at {hz} ± {u} Hz, every {} s: frames do not tell them apart, the \
+         span as a whole does.",
+        text::number(peak.frequency_hz, 2),
+        text::number(other_hz, 2),
+        text::number(1.0 / beat.value, 3),
+    )))
 }
 
 /// Where the power lies.
