@@ -10,8 +10,8 @@ use tonemap_core::{Error, Samples};
 
 use crate::files::{self, Temporary};
 
-/// So many samples are kept in memory: 32 MB.
-const MOST_IN_MEMORY: usize = 8 << 20;
+/// So many samples are kept in memory: 64 MB.
+const MOST_IN_MEMORY: usize = 16 << 20;
 
 /// Samples as they come.
 pub(crate) enum Spooling {

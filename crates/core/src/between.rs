@@ -23,9 +23,9 @@ impl Interpolator {
         Self::new(32, 128)
     }
 
-    /// Passes frequencies below 0.487 of the sample rate within −90 dB.
+    /// Passes frequencies below 0.475 of the sample rate within −90 dB.
     pub(crate) fn wide() -> Self {
-        Self::new(256, 512)
+        Self::new(128, 512)
     }
 
     fn new(taps: usize, phases: usize) -> Self {
@@ -134,7 +134,7 @@ mod tests {
 
     #[test]
     fn what_passes_is_told_between_samples() {
-        for (between, highest) in [(Interpolator::quick(), 0.4), (Interpolator::wide(), 0.485)] {
+        for (between, highest) in [(Interpolator::quick(), 0.4), (Interpolator::wide(), 0.473)] {
             assert!(between.passes() >= highest);
             for share in [0.01, 0.2, 0.99 * highest] {
                 let sound = sine(share, 1.0, 0.4, 1.0, 600);

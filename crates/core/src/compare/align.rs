@@ -17,6 +17,7 @@
 use std::ops::Range;
 
 use super::follow::{Followed, Follower};
+use super::overlay::shared;
 use super::search::{anchors, delays};
 use crate::between::Interpolator;
 use crate::error::Error;
@@ -31,6 +32,8 @@ pub(super) const MOST_DRIFT: f64 = 1e-3;
 /// much, and little.
 const RIVAL: f64 = 1.6;
 const MOST_RIVAL_MISS: f64 = 0.1;
+/// Reading between samples by a short polynomial errs by less than this share of the power.
+const SLACK: f64 = 2e-3;
 /// The line is a slope only if it is so many times its uncertainty.
 const SURE_OF_DRIFT: f64 = 4.0;
 
@@ -103,33 +106,45 @@ pub(super) fn align(
         let most = most_shared(&tried);
         tried.retain(|one| {
             let chance = 1.0 + by_chance(one.within.len() * follower.length / 2);
-            1.0 - one.followed.shared <= RIVAL.max(chance) * (1.0 - most)
+            1.0 - one.followed.shared <= RIVAL.max(chance) * (1.0 - most) + SLACK
         });
         for one in &mut tried {
             one.within = farther(one);
             one.followed = follower.follow(one.from, one.delay, one.within.clone())?;
         }
     }
+    let may_slope = a.count() as f64 / rate_hz >= 1.0;
+    let place = |one: &Tried| {
+        let placed = Placed::through(one.followed.stretches.clone(), may_slope)?;
+        let (near_gain, stretch) = (one.followed.gain, follower.length);
+        Some((Placed { near_gain, stretch, ..placed }, one.followed.shared))
+    };
+    let mut all: Vec<(Placed, f64)> = tried.iter().filter_map(place).collect();
+    let is_near_best = |miss: f64, least: f64| miss <= RIVAL * least + SLACK;
+    let least = 1.0 - all.iter().map(|one| one.1).fold(0.0, f64::max);
+    all.retain(|(_, shared)| is_near_best(1.0 - shared, least));
+    // Where several come near, what all of both have in common decides.
+    if all.len() > 1 {
+        for (placed, share) in &mut all {
+            *share = shared(a, b, placed)?;
+        }
+    }
     let chance = by_chance(a.count().min(b.count()));
-    let mut best: Option<&Followed> = None;
-    for one in tried.iter().map(|one| &one.followed).filter(|one| !one.stretches.is_empty()) {
+    let mut best: Option<&(Placed, f64)> = None;
+    for one in &all {
         // Where two places are as good but for chance, the first is the likelier.
-        if best.is_none_or(|best| 1.0 - one.shared < (1.0 - chance) * (1.0 - best.shared)) {
+        if best.is_none_or(|best| 1.0 - one.1 < (1.0 - chance) * (1.0 - best.1)) {
             best = Some(one);
         }
     }
-    let Some(best) = best else { return Ok(None) };
-    let delay_of = |one: &Followed| one.stretches.first().map(|stretch| stretch.delay);
-    let rivals = tried.iter().map(|one| &one.followed).filter(|one| {
-        let is_apart = delay_of(one).zip(delay_of(best)).is_some_and(|(x, y)| (x - y).abs() > 1.0);
-        let miss = 1.0 - one.shared;
-        is_apart && miss < RIVAL * (1.0 - best.shared) && miss < MOST_RIVAL_MISS
+    let Some((best, most)) = best else { return Ok(None) };
+    let rivals = all.iter().filter(|(placed, share)| {
+        let is_apart = (placed.delay.value - best.delay.value).abs() > 1.0;
+        let miss = 1.0 - share;
+        is_apart && miss < RIVAL * (1.0 - most) && miss < MOST_RIVAL_MISS
     });
-    let rival = rivals.max_by(|x, y| x.shared.total_cmp(&y.shared)).and_then(delay_of);
-    let may_slope = a.count() as f64 / rate_hz >= 1.0;
-    let placed = Placed::through(best.stretches.clone(), may_slope);
-    let (near_gain, stretch) = (best.gain, follower.length);
-    Ok(placed.map(|placed| Placed { rival, near_gain, stretch, ..placed }))
+    let rival = rivals.max_by(|x, y| x.1.total_cmp(&y.1)).map(|rival| rival.0.delay.value);
+    Ok(Some(Placed { rival, ..best.clone() }))
 }
 
 /// A place that was tried.

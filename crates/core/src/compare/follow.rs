@@ -16,6 +16,8 @@ const LONGEST_STRETCH_S: f64 = 0.5;
 const SHORTEST_STRETCH: usize = 64;
 /// Stretches, which overlap by half, at least.
 const FEWEST_STRETCHES: usize = 11;
+/// More stretches do not overlap.
+const MOST_OVERLAPPING: usize = 240;
 /// So many samples are searched to either side of the place that neighbours lead to expect.
 const SEARCHED: f64 = 2.0;
 /// Stretches that lead to the next.
@@ -27,8 +29,9 @@ const LEAST_CORRELATION: f64 = 0.1;
 pub(super) struct Follower<'a> {
     pub(super) a: &'a dyn Samples,
     pub(super) b: &'a dyn Samples,
-    /// Samples of a stretch.
+    /// Samples of a stretch, and from one to the next.
     pub(super) length: usize,
+    hop: usize,
     taper: Vec<f32>,
 }
 
@@ -49,21 +52,19 @@ impl<'a> Follower<'a> {
         let most = ((LONGEST_STRETCH_S * rate_hz) as usize).max(SHORTEST_STRETCH);
         let length = (2 * shorter / (FEWEST_STRETCHES + 1)).clamp(SHORTEST_STRETCH, most);
         let taper = WindowKind::Hann.samples(length).into_iter().map(|w| w as f32).collect();
-        (length <= shorter).then_some(Self { a, b, length, taper })
-    }
-
-    fn hop(&self) -> usize {
-        self.length / 2
+        // Many need not overlap.
+        let hop = if a.count() > MOST_OVERLAPPING * length / 2 { length } else { length / 2 };
+        (length <= shorter).then_some(Self { a, b, length, hop, taper })
     }
 
     /// All stretches of the first.
     pub(super) fn all(&self) -> Range<usize> {
-        0..(self.a.count() - self.length) / self.hop() + 1
+        0..(self.a.count() - self.length) / self.hop + 1
     }
 
     /// Those of them that begin within so many samples of a place.
     pub(super) fn near(&self, place: f64, away: f64) -> Range<usize> {
-        let of = |place: f64| (place.max(0.0) / self.hop() as f64) as usize;
+        let of = |place: f64| (place.max(0.0) / self.hop as f64) as usize;
         let all = self.all();
         of(place - away).min(all.end - 1)..of(place + away).saturating_add(1).min(all.end)
     }
@@ -75,7 +76,7 @@ impl<'a> Follower<'a> {
         delay: f64,
         within: Range<usize>,
     ) -> Result<Followed, Error> {
-        let hop = self.hop();
+        let hop = self.hop;
         let middle = |n: usize| (n * hop) as f64 + self.length as f64 / 2.0;
         let first = ((from - middle(0)) / hop as f64).round().max(0.0) as usize;
         let first = first.clamp(within.start, within.end - 1);
@@ -297,7 +298,7 @@ impl WithSimd for TurnedSums<'_> {
         /// Phases that turn side by side, each by as many steps at once; made anew before their
         /// rounding adds up.
         const SIDE: usize = 16;
-        const ANEW: usize = 1024;
+        const ANEW: usize = 4096;
         let Self { cross: [all_re, all_im], step, delay } = self;
         let (turn_im, turn_re) = (step * delay * SIDE as f64).sin_cos();
         let mut sums = [[0.0; SIDE]; 3];

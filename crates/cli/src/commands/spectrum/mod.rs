@@ -35,7 +35,8 @@ use crate::table::{Row, Table};
 use crate::take::Part;
 use crate::text;
 use words::{
-    average_line, beat_line, confidence_line, difference_table, family_line, power_line, window_line,
+    average_line, beat_line, confidence_line, difference_table, family_line, power_line,
+    window_line,
 };
 use zoom::{AroundResult, Look, NARROW_POINTS, USUAL_CENTS, around_csv, look_line};
 
