@@ -67,6 +67,9 @@ struct Peak {
     prominence_db: f64,
     width_hz: Option<f64>,
     harmonic: Option<u32>,
+    beat_hz: Option<f64>,
+    beat_hz_u: Option<f64>,
+    beats_with_hz: Option<f64>,
     method: String,
 }
 

@@ -51,6 +51,9 @@ const SLOW_RATIO: f64 = 5.0;
 /// Change within the span, as RMS share of the amplitude, from which a tone is not steady.
 const STEADY_CHANGE: f64 = 0.05;
 
+/// What is left of a tone below this share of its power is how samples are rounded.
+const ROUNDING: f64 = 1e-11;
+
 /// What the fit over the whole span says about a tone.
 #[derive(Debug, Clone)]
 pub(crate) enum Verdict {
@@ -242,6 +245,9 @@ impl<'a> JointFit<'a> {
         self.settle(0);
         if self.part_pairs() {
             self.settle(SEARCHES);
+            if self.join_again() {
+                self.settle(SEARCHES);
+            }
         }
         (1..self.found.len()).map(|place| self.verdict(place)).collect()
     }
@@ -272,7 +278,9 @@ impl<'a> JointFit<'a> {
         let mut any = false;
         for place in 1..self.found.len() {
             let (own, residual, slowness) = self.left_by_one(place);
-            if residual.is_empty() || !slowness.is_more_than_noise() {
+            let energy = |sums: &[C]| sums.iter().map(C::norm_sqr).sum::<f64>();
+            let is_rounding = energy(&residual) < ROUNDING * energy(&own);
+            if is_rounding || !slowness.is_more_than_noise() {
                 continue;
             }
             let count = own.len() as f64;
@@ -283,6 +291,23 @@ impl<'a> JointFit<'a> {
                 self.found[place] = self.of_pair(place, &pair);
                 any = true;
             }
+        }
+        any
+    }
+
+    /// Puts one tone, the stronger, back where two do not explain all; whether there is any such.
+    fn join_again(&mut self) -> bool {
+        let mut any = false;
+        for place in 1..self.found.len() {
+            let Some(start) = self.as_pair(place) else { continue };
+            let own = self.less_others(place);
+            if Pair::refined(&own, start).is_some_and(|pair| pair.is_all(&own)) {
+                continue;
+            }
+            let tones = &mut self.found[place].tones;
+            tones.sort_by(|x, y| y.1.norm_sqr().total_cmp(&x.1.norm_sqr()));
+            tones.truncate(1);
+            any = true;
         }
         any
     }
