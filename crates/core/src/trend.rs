@@ -89,6 +89,18 @@ pub struct TrendStep {
     pub is_real: Option<bool>,
 }
 
+/// The greatest or the least value, and where it is.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Extreme {
+    /// The condition.
+    pub x: f64,
+    /// The value, the mean where there are several.
+    pub value: Measured,
+    /// Whether it differs from those at the conditions beside it by more than chance; `None` where
+    /// the uncertainties are not known.
+    pub is_real: Option<bool>,
+}
+
 /// A quantity against a condition.
 #[derive(Debug, Clone, PartialEq, Serialize)]
 pub struct Trend {
@@ -100,6 +112,12 @@ pub struct Trend {
     /// The steps.
     #[serde(skip)]
     pub steps: Vec<TrendStep>,
+    /// The greatest value and the least, of two conditions or more.
+    #[serde(skip)]
+    pub greatest: Option<Extreme>,
+    /// See above.
+    #[serde(skip)]
+    pub least: Option<Extreme>,
     /// What must be known beside it.
     #[serde(skip)]
     pub findings: Vec<Finding>,
@@ -134,11 +152,16 @@ impl Quantities for Trend {
         const INTERCEPT: Label = Label::new("intercept", "intercept", Unit::One, 6).with_u();
         const SCATTER: Label = Label::new("scatter", "scatter", Unit::One, 6);
         const CHANGE: Label = Label::new("change", "change", Unit::One, 6).with_u();
+        const GREATEST: Label = Label::new("greatest_value", "greatest value", Unit::One, 6).with_u();
+        const LEAST: Label = Label::new("least_value", "least value", Unit::One, 6).with_u();
         let mut all = vec![
             Quantity::top(&SLOPE, self.line.map(|line| line.slope)),
             Quantity::top(&INTERCEPT, self.line.map(|line| line.intercept)),
             Quantity::top(&SCATTER, pair(self.line.map(|line| line.scatter), None)),
         ];
+        let value = |extreme: Option<Extreme>| extreme.map(|extreme| extreme.value);
+        all.push(Quantity::top(&GREATEST, value(self.greatest)));
+        all.push(Quantity::top(&LEAST, value(self.least)));
         for (n, step) in (1..).zip(&self.steps) {
             let key = Key::item("steps", n).then(CHANGE.field);
             all.push(Quantity::new(key, &CHANGE, Some(step.change)));
@@ -182,7 +205,20 @@ pub fn trend(points: &[TrendPoint], fit: TrendFit) -> Trend {
             ));
         }
     }
-    Trend { line, course, steps, findings }
+    let [greatest, least] = [1.0, -1.0].map(|sign| extreme(&means, &steps, sign));
+    Trend { line, course, steps, greatest, least, findings }
+}
+
+/// The greatest of the means, or for a negative sign the least, and whether the steps to it and from
+/// it are real.
+fn extreme(means: &[TrendPoint], steps: &[TrendStep], sign: f64) -> Option<Extreme> {
+    let by_value = |a: &&TrendPoint, b: &&TrendPoint| {
+        (sign * a.value.value).total_cmp(&(sign * b.value.value))
+    };
+    let TrendPoint { x, value } = *means.iter().max_by(by_value).filter(|_| means.len() > 1)?;
+    let beside = steps.iter().filter(|step| step.from == x || step.to == x);
+    let are_real: Option<Vec<bool>> = beside.map(|step| step.is_real).collect();
+    Some(Extreme { x, value, is_real: are_real.map(|all| all.into_iter().all(|is_real| is_real)) })
 }
 
 /// The mean at each value of the condition.
@@ -348,7 +384,11 @@ mod tests {
         let found = trend(&points(&[1.0, 1.05, 3.0], 0.1), TrendFit::None);
         let real: Vec<Option<bool>> = found.steps.iter().map(|step| step.is_real).collect();
         assert_eq!(real, [Some(false), Some(true)]);
+        let [greatest, least] = [found.greatest, found.least].map(|one| one.expect("three values"));
+        assert_eq!((greatest.x, greatest.is_real), (2.0, Some(true)));
+        assert_eq!((least.x, least.is_real), (0.0, Some(false)));
         let unknown = trend(&points(&[1.0, 2.0], f64::NAN), TrendFit::Line);
+        assert_eq!(unknown.greatest.and_then(|greatest| greatest.is_real), None);
         assert_eq!(unknown.steps[0].is_real, None);
         assert_eq!(unknown.findings[0].code, "too_few_values");
     }

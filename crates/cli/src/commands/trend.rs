@@ -7,7 +7,7 @@ use clap::{Args, ValueEnum};
 use rayon::prelude::*;
 use serde::Serialize;
 use tonemap_core::quantity::{Quantities, pair};
-use tonemap_core::trend::{Trend as Found, TrendFit, TrendPoint, TrendStep, trend};
+use tonemap_core::trend::{Extreme, Trend as Found, TrendFit, TrendPoint, TrendStep, trend};
 use tonemap_core::{Finding, Measured};
 use tonemap_figures::{TrendFigure, Words, trend_figure};
 use tonemap_study::Condition;
@@ -93,6 +93,8 @@ struct TrendResult<'a> {
     points: Vec<Row<'a>>,
     #[serde(flatten)]
     trend: &'a Found,
+    greatest: Option<ExtremeRow>,
+    least: Option<ExtremeRow>,
     steps: Vec<StepRow>,
 }
 
@@ -111,6 +113,15 @@ struct StepRow {
     to: String,
     change: f64,
     change_u: Option<f64>,
+    distinguishable: Option<bool>,
+}
+
+#[derive(Serialize)]
+struct ExtremeRow {
+    condition: String,
+    value: f64,
+    value_u: Option<f64>,
+    /// From those beside it.
     distinguishable: Option<bool>,
 }
 
@@ -408,7 +419,8 @@ impl Trend {
         let steps: Vec<&TrendStep> = found.steps.iter().collect();
         let steps = step_table(axis).text(&steps);
         let line = text::sentence(&line_words(found, &self.over, axis));
-        let mut parts = vec![table + &line, steps, text::findings(findings)];
+        let extremes = extreme_words(found, axis);
+        let mut parts = vec![table + &line + &extremes, steps, text::findings(findings)];
         parts.retain(|part: &String| !part.trim().is_empty());
         parts.join("\n")
     }
@@ -473,6 +485,14 @@ fn quantity_of(result: &Saved, key: &str, take: &str) -> Result<Measured> {
 
 fn result_of<'a>(readings: &'a [Reading], axis: &Axis, found: &'a Found) -> TrendResult<'a> {
     let known = |value: f64| Some(value).filter(|value| value.is_finite());
+    let extreme = |extreme: Option<Extreme>| {
+        extreme.map(|Extreme { x, value, is_real }| ExtremeRow {
+            condition: axis.name(x),
+            value: value.value,
+            value_u: known(value.u),
+            distinguishable: is_real,
+        })
+    };
     TrendResult {
         points: readings
             .iter()
@@ -484,6 +504,8 @@ fn result_of<'a>(readings: &'a [Reading], axis: &Axis, found: &'a Found) -> Tren
             })
             .collect(),
         trend: found,
+        greatest: extreme(found.greatest),
+        least: extreme(found.least),
         steps: found
             .steps
             .iter()
@@ -512,6 +534,23 @@ fn step_table(axis: &Axis) -> Table<'_, &TrendStep> {
         })
         .signed_measured("", "change", 6, |step| Some(step.change))
         .words("", " ", |step| text::verdict(step.is_real).into())
+}
+
+/// Where the greatest and the least value are, in words.
+fn extreme_words(found: &Found, axis: &Axis) -> String {
+    let told = |name: &str, extreme: Option<Extreme>| {
+        let Extreme { x, value, is_real } = extreme?;
+        let [value, u] = text::measured(value.value, value.u, 6);
+        let said = match is_real {
+            Some(true) => ", different from those beside it",
+            Some(false) => ", not distinguishable from those beside it",
+            None => "",
+        };
+        Some(format!("{name} at {}: {value} ± {u}{said}", axis.name(x)))
+    };
+    let all = [told("greatest", found.greatest), told("least", found.least)];
+    let all: Vec<String> = all.into_iter().flatten().collect();
+    if all.is_empty() { String::new() } else { text::sentence(&all.join("; ")) }
 }
 
 /// The line in words.

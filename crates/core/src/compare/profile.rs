@@ -150,6 +150,8 @@ fn descriptor_quantities(found: &Timbre, is_note: bool) -> Vec<Kinded> {
         !matches!(
             descriptor,
             Descriptor::CentroidOverF0
+                | Descriptor::HarmonicCentroid
+                | Descriptor::HarmonicSpread
                 | Descriptor::OddEven
                 | Descriptor::Tristimulus1
                 | Descriptor::Tristimulus2

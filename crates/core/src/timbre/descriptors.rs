@@ -15,6 +15,10 @@ pub enum Descriptor {
     CentroidOverF0,
     /// Standard deviation of the power spectrum about its centroid.
     Spread,
+    /// Middle of the power of the harmonics alone, which noise beside them does not move.
+    HarmonicCentroid,
+    /// Standard deviation of the power of the harmonics alone.
+    HarmonicSpread,
     /// Third standardised moment: positive for a tail towards high frequencies.
     Skewness,
     /// Fourth standardised moment; 3 for a bell curve.
@@ -46,7 +50,7 @@ pub enum Descriptor {
 }
 
 /// Number of descriptors.
-pub const DESCRIPTOR_COUNT: usize = 17;
+pub const DESCRIPTOR_COUNT: usize = 19;
 
 /// All descriptors with what they are called, in the order of [`Descriptors`].
 pub const DESCRIPTORS: [(Descriptor, Label); DESCRIPTOR_COUNT] = [
@@ -56,6 +60,14 @@ pub const DESCRIPTORS: [(Descriptor, Label); DESCRIPTOR_COUNT] = [
         Label::new("centroid_over_f0", "centroid over f0", Unit::One, 3).with_u(),
     ),
     (Descriptor::Spread, Label::new("spread_hz", "spread", Unit::Hertz, 1).with_u()),
+    (
+        Descriptor::HarmonicCentroid,
+        Label::new("harmonic_centroid_hz", "centroid of the harmonics", Unit::Hertz, 1).with_u(),
+    ),
+    (
+        Descriptor::HarmonicSpread,
+        Label::new("harmonic_spread_hz", "spread of the harmonics", Unit::Hertz, 1).with_u(),
+    ),
     (Descriptor::Skewness, Label::new("skewness", "skewness", Unit::One, 3).with_u()),
     (Descriptor::Kurtosis, Label::new("kurtosis", "kurtosis", Unit::One, 2).with_u()),
     (

@@ -632,6 +632,9 @@ impl Measurement<'_> {
                     unseen_even += power.max(0.1 * around);
                 }
             }
+        }
+        spectrum.describe_harmonics(self.range_hz, found);
+        if let Some(noise) = noise {
             let edge = |k: usize| match k {
                 0 => 0.0,
                 k if k > note.ratios.len() => 0.5 * self.rate_hz,

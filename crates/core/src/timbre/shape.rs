@@ -55,10 +55,34 @@ impl PowerSpectrum {
         /// A spectrum narrower than this share of its centroid has a width, but no shape worth a
         /// figure.
         const NARROWEST: f64 = 1e-3;
+        let Some((total, centroid, [second, third, fourth])) = self.moments(range_hz) else {
+            return;
+        };
+        let spread = second.sqrt();
+        found.set(Descriptor::Centroid, centroid);
+        found.set(Descriptor::Spread, spread);
+        if spread > NARROWEST * centroid {
+            found.set(Descriptor::Skewness, third / spread.powi(3));
+            found.set(Descriptor::Kurtosis, fourth / spread.powi(4));
+        }
+        found.set(Descriptor::Rolloff85, self.rolloff(0.85 * total));
+        found.set(Descriptor::Rolloff95, self.rolloff(0.95 * total));
+    }
+
+    /// Centroid and spread of the harmonics, where nothing else has been added.
+    pub(super) fn describe_harmonics(&mut self, range_hz: (f64, f64), found: &mut Descriptors) {
+        if let Some((_, centroid, [second, ..])) = self.moments(range_hz) {
+            found.set(Descriptor::HarmonicCentroid, centroid);
+            found.set(Descriptor::HarmonicSpread, second.sqrt());
+        }
+    }
+
+    /// Power in a range, its centroid, and the second to fourth moment about it.
+    fn moments(&mut self, range_hz: (f64, f64)) -> Option<(f64, f64, [f64; 3])> {
         self.within(range_hz);
         let total: f64 = self.parts.iter().map(|(_, _, power)| power).sum();
         if total <= 0.0 {
-            return;
+            return None;
         }
         let middle = |(low, high, _): &(f64, f64, f64)| f64::midpoint(*low, *high);
         let centroid = self.parts.iter().map(|part| part.2 * middle(part)).sum::<f64>() / total;
@@ -71,15 +95,7 @@ impl PowerSpectrum {
             third += share * (away.powi(3) + away * square / 4.0);
             fourth += share * (away.powi(4) + away.powi(2) * square / 2.0 + square.powi(2) / 80.0);
         }
-        let spread = second.sqrt();
-        found.set(Descriptor::Centroid, centroid);
-        found.set(Descriptor::Spread, spread);
-        if spread > NARROWEST * centroid {
-            found.set(Descriptor::Skewness, third / spread.powi(3));
-            found.set(Descriptor::Kurtosis, fourth / spread.powi(4));
-        }
-        found.set(Descriptor::Rolloff85, self.rolloff(0.85 * total));
-        found.set(Descriptor::Rolloff95, self.rolloff(0.95 * total));
+        Some((total, centroid, [second, third, fourth]))
     }
 
     /// The frequency below which a power lies.
