@@ -35,10 +35,7 @@ impl NoteArgs {
             return Ok(vec![part.of_note(self.note, None)]);
         }
         let notes = followed_pitch(&part, settings.pitch, quiet)?.notes;
-        let place = |n: usize| {
-            let before = n.checked_sub(1).map(|n| &notes[n]);
-            place_of(&part, before, &notes[n], notes.get(n + 1))
-        };
+        let place = |n: usize| place_of(&part, &notes, n);
         if self.each && !notes.is_empty() {
             let note = |n: usize| part.of_note(Some(n + 1), Some(place(n)));
             return Ok((0..notes.len()).map(note).collect());
@@ -47,13 +44,20 @@ impl NoteArgs {
             let place = (n < notes.len()).then(|| place(n));
             return Ok(vec![part.of_note(self.note, place)]);
         }
-        let lasts = |note: &PitchNote| note.end_s - note.start_s;
-        let longest =
-            (0..notes.len()).max_by(|a, b| lasts(&notes[*a]).total_cmp(&lasts(&notes[*b])));
-        let longest_of = (notes.len() > 1).then_some(notes.len());
-        let place = longest.map(|n| NotePlace { longest_of, ..place(n) });
-        Ok(vec![part.of_note(None, place)])
+        Ok(vec![part.of_note(None, longest_of(&part, &notes))])
     }
+}
+
+/// The longest note of a part that is followed as a whole.
+pub(crate) fn longest_note(part: &Part<'_>, quiet: bool) -> Result<Option<NotePlace>> {
+    Ok(longest_of(part, &followed_pitch(part, PitchSettings::default(), quiet)?.notes))
+}
+
+fn longest_of(part: &Part<'_>, notes: &[PitchNote]) -> Option<NotePlace> {
+    let lasts = |note: &PitchNote| note.end_s - note.start_s;
+    let longest = (0..notes.len()).max_by(|a, b| lasts(&notes[*a]).total_cmp(&lasts(&notes[*b])));
+    let longest_of = (notes.len() > 1).then_some(notes.len());
+    longest.map(|n| NotePlace { longest_of, ..place_of(part, notes, n) })
 }
 
 /// The fundamental of a whole part, read block by block.
@@ -68,12 +72,9 @@ pub(crate) fn followed_pitch(
 }
 
 /// Where a note is, with enough before to see what it rises from and behind to see it end.
-fn place_of(
-    part: &Part<'_>,
-    before: Option<&PitchNote>,
-    note: &PitchNote,
-    next: Option<&PitchNote>,
-) -> NotePlace {
+fn place_of(part: &Part<'_>, notes: &[PitchNote], n: usize) -> NotePlace {
+    let (note, next) = (&notes[n], notes.get(n + 1));
+    let before = n.checked_sub(1).map(|n| &notes[n]);
     const BEFORE_S: f64 = 0.5;
     const BEHIND_S: f64 = 2.0;
     const OF_NEXT_S: f64 = 0.3;

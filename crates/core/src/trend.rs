@@ -152,7 +152,8 @@ impl Quantities for Trend {
         const INTERCEPT: Label = Label::new("intercept", "intercept", Unit::One, 6).with_u();
         const SCATTER: Label = Label::new("scatter", "scatter", Unit::One, 6);
         const CHANGE: Label = Label::new("change", "change", Unit::One, 6).with_u();
-        const GREATEST: Label = Label::new("greatest_value", "greatest value", Unit::One, 6).with_u();
+        const GREATEST: Label =
+            Label::new("greatest_value", "greatest value", Unit::One, 6).with_u();
         const LEAST: Label = Label::new("least_value", "least value", Unit::One, 6).with_u();
         let mut all = vec![
             Quantity::top(&SLOPE, self.line.map(|line| line.slope)),

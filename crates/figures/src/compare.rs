@@ -331,7 +331,7 @@ mod tests {
     #[test]
     fn where_noise_is_compared_a_map_of_differences_is_pale() {
         let (a, b) = (tone(1, 0.05), tone(2, 0.2));
-        let sound = |samples| Sound { samples, rate_hz: RATE, full_scale_db: 0.0 };
+        let sound = |samples| Sound { samples, rate_hz: RATE, full_scale_db: 0.0, note: None };
         let cells = maps_cells(Size::default());
         let maps = difference_maps(sound(&a), sound(&b), None, 0.0, (50.0, 16_000.0), cells);
         let maps = maps.expect("maps");

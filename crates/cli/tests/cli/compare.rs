@@ -1,3 +1,5 @@
+use std::f64::consts::TAU;
+
 use serde_json::Value;
 use tonemap_core::synth::{self, PluckedString, white_noise};
 use tonemap_media::WavEncoding;
@@ -135,6 +137,59 @@ fn what_stands_against_a_comparison_is_told() {
         assert_eq!(run.err.lines().count(), 1, "{wrong}: {}", run.err);
     }
     assert_eq!(bench.run("compare a.wav nothing.wav").status, 1);
+}
+
+/// Plucks below 4 kHz for longer than is held in memory, and the same later, on a faster clock, 2 dB
+/// quieter, with four times the noise.
+#[test]
+fn long_recordings_are_compared_block_by_block() {
+    const SECONDS: usize = 400;
+    const RATE: f64 = 44_100.0;
+    let bench = Bench::new();
+    let count = SECONDS * RATE as usize;
+    let pluck = |t: f64, hz: f64| -> f64 {
+        let wave: f64 = (1..=6).map(|n| (f64::from(n) * hz * t * TAU).sin() / f64::from(n)).sum();
+        wave * (-3.0 * t).exp() * (1.0 - (-t / 1e-3).exp())
+    };
+    let sound_at = |t: f64| -> f64 {
+        let beat = (t / 0.7).floor();
+        let hz = 110.0 * 2f64.powf((beat * 7.3 + 0.11 * beat * beat).rem_euclid(24.0) / 12.0);
+        if t > 0.0 { 0.1 * pluck(t - 0.7 * beat, hz) } else { 0.0 }
+    };
+    let take = |seed: u64, noise: f64, late_s: f64, drift: f64, gain: f64| -> Vec<f32> {
+        let mut sound = white_noise(seed, noise, count);
+        for (n, x) in sound.iter_mut().enumerate() {
+            *x += gain * sound_at((n as f64 / RATE - late_s) / (1.0 + drift));
+        }
+        synth::to_samples(&sound)
+    };
+    let gain = 10f64.powf(-0.1);
+    bench.take("side.wav", 44_100, WavEncoding::Integer(24), &[take(1, 1e-4, 0.0, 0.0, 1.0)]);
+    bench.take("worn.wav", 44_100, WavEncoding::Integer(24), &[take(2, 4e-4, 0.25, 2e-5, gain)]);
+    let found = bench.json("compare side.wav worn.wav --format json --quiet");
+    let result = &found["result"];
+    let near = |key: &str, wanted: f64, tolerance: f64| {
+        let value = number(&result[key]);
+        assert!((value - wanted).abs() < tolerance, "{key}: {value}");
+    };
+    near("delay_s", 0.25, 1e-6);
+    near("drift_ppm", 20.0, 0.01);
+    near("gain_db", -2.0, 0.01);
+    let bands = result["bands"].as_array().expect("bands");
+    let band = |hz: f64| {
+        let is_near = |band: &&Value| (number(&band["center_hz"]) / hz - 1.0).abs() < 0.02;
+        bands.iter().find(is_near).expect("the band")
+    };
+    // What both have in common, and what is there beside.
+    assert!((number(&band(250.0)["transfer_db"]) + 2.0).abs() < 0.02);
+    let noisy = band(12_500.0);
+    assert_eq!((&noisy["masked"], &noisy["transfer_db"]), (&Value::Bool(true), &Value::Null));
+    assert_eq!(noisy["level_distinguishable"], true);
+    assert!((number(&noisy["level_difference_db"]) - 12.04).abs() < 0.05, "{noisy}");
+    assert!(codes(&found).contains(&"noise_changed") && codes(&found).contains(&"long"));
+    assert!(result["partials"].as_array().is_some_and(Vec::is_empty));
+    let asked = bench.json("compare side.wav worn.wav --partials --format json --quiet");
+    assert!(asked["result"]["partials"].as_array().is_some_and(|rows| rows.len() > 3));
 }
 
 #[test]

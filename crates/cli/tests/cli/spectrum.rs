@@ -1,6 +1,6 @@
 use serde::Deserialize;
 use serde_json::Value;
-use tonemap_core::synth::{mix, to_samples, white_noise};
+use tonemap_core::synth::{self, mix, to_samples, white_noise};
 use tonemap_media::WavEncoding;
 
 use crate::bench::{Bench, codes, sine};
@@ -314,6 +314,28 @@ fn the_implied_fundamental_and_the_beats_are_told() {
     }
     let few = spectrum(&bench, "chord.wav --threshold -25dB");
     assert_eq!(few.peaks.len(), 2);
+}
+
+/// A string and another 1.5 Hz beside it, which frames of half a second do not tell apart.
+#[test]
+fn two_tones_that_beat_are_told_apart() {
+    let bench = Bench::new();
+    let mut sound: Vec<f64> = white_noise(7, 1e-3, 96_000);
+    for (hz, level, phase) in [(440.0, 0.2, 0.3), (441.5, 0.1, 2.0)] {
+        let tone = synth::sine(hz, level, phase, 48_000.0, 96_000);
+        sound.iter_mut().zip(&tone).for_each(|(x, y)| *x += f64::from(*y));
+    }
+    bench.take("pair.wav", 48_000, WavEncoding::Float, &[to_samples(&sound)]);
+    let peaks = spectrum(&bench, "pair.wav").peaks;
+    assert_eq!(peaks.len(), 2);
+    for (peak, other) in [(&peaks[0], &peaks[1]), (&peaks[1], &peaks[0])] {
+        assert_eq!((peak.method.as_str(), peak.beats_with_hz), ("span", Some(other.frequency_hz)));
+        let beat = peak.beat_hz.zip(peak.beat_hz_u).expect("a beat");
+        assert!((beat.0 - 1.5).abs() < 4.0 * beat.1 && beat.1 < 1e-4, "{beat:?}");
+    }
+    let run = bench.run("spectrum pair.wav");
+    assert!(run.out.contains("440.00 Hz and 441.50 Hz beat at 1.500"), "{}", run.out);
+    assert!(!run.out.contains("drift") && !run.err.contains("drift"), "{}", run.err);
 }
 
 #[test]

@@ -57,7 +57,7 @@ pub struct GroupDifference {
 ///
 /// As [`compare`](super::compare).
 pub fn profile(sound: Sound<'_>, settings: &CompareSettings) -> Result<Profile, Error> {
-    let Sound { samples, rate_hz, full_scale_db } = sound;
+    let Sound { samples, rate_hz, full_scale_db, .. } = sound;
     let range_hz = range(settings, rate_hz)?;
     let frames = frames_for(settings, rate_hz, samples.count());
     let plan = FramePlan::new(&frames, rate_hz, samples.count() as u64)?;

@@ -166,7 +166,7 @@ mod tests {
     const RATE: f64 = 48_000.0;
 
     fn share_of_noise(a: &dyn Samples, b: &dyn Samples) -> f64 {
-        let sound = |samples| Sound { samples, rate_hz: RATE, full_scale_db: 0.0 };
+        let sound = |samples| Sound { samples, rate_hz: RATE, full_scale_db: 0.0, note: None };
         let maps = difference_maps(sound(a), sound(b), None, 0.0, (50.0, 16_000.0), (240, 160))
             .expect("maps");
         let noise = maps.is_noise.iter().filter(|is_noise| **is_noise).count();

@@ -101,6 +101,9 @@ pub struct Sound<'a> {
     pub rate_hz: f64,
     /// Level of a full-scale sine in dB: 0 for levels re full scale.
     pub full_scale_db: f64,
+    /// The samples of the note of which partials and descriptors are measured; `None` for all. In
+    /// the second of two recordings of one sound it is where the first has it.
+    pub note: Option<(usize, usize)>,
 }
 
 /// How the second sound is aligned with the first.
@@ -377,7 +380,7 @@ pub fn compare(
         Some(placed) => over_each_other(a_samples, b_samples, placed, &frames, rate_hz)?,
         None => None,
     };
-    let rival_s = aligned.and_then(|placed| placed.rival).map(|rival| rival / rate_hz);
+    let rival_s = aligned.as_ref().and_then(|placed| placed.rival).map(|rival| rival / rate_hz);
     let (mut spectra, mut alignment) = match together {
         Some((spectra, alignment)) => (spectra, Some(alignment)),
         None => (Spectra::apart(a_samples, b_samples, &plan, rate_hz)?, None),
@@ -409,7 +412,17 @@ pub fn compare(
         None => Ok(Vec::new()),
     };
     let of_a = quantities(a)?;
-    let of_b = numbered_alike(&of_a, quantities(b)?);
+    let there = |sample: usize| {
+        let placed = aligned.as_ref().filter(|_| alignment.is_some())?;
+        let place = placed.place(sample) * b.rate_hz / rate_hz;
+        Some((place.round().max(0.0) as usize).min(b.samples.count()))
+    };
+    let note = |(from, to): (usize, usize)| {
+        let raised = |sample: usize| (sample as f64 * rate_hz / a.rate_hz) as usize;
+        there(raised(from)).zip(there(raised(to))).filter(|(from, to)| from < to)
+    };
+    let b_note = a.note.and_then(note).or(b.note);
+    let of_b = numbered_alike(&of_a, quantities(Sound { note: b_note, ..b })?);
     let gain_db = alignment.map_or(0.0, |alignment| alignment.gain_db.value);
     let mut two_levels = Family::new(2.0);
     let level = spectra.level(range_hz, &|_| 1.0, &mut two_levels);

@@ -36,7 +36,8 @@ pub(super) fn note_quantities(
     sound: Sound<'_>,
     settings: &TimbreSettings,
 ) -> Result<Vec<Kinded>, Error> {
-    let samples = held(sound.samples, 0, sound.samples.count())?;
+    let (from, to) = sound.note.unwrap_or((0, sound.samples.count()));
+    let samples = held(sound.samples, from, to - from)?;
     let found = match timbre(&samples, sound.rate_hz, 0.0, settings) {
         Ok(found) => found,
         Err(Error::TooShort { .. }) => return Ok(Vec::new()),

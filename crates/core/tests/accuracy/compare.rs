@@ -31,7 +31,7 @@ fn aligned(a: &[f64], b: &[f64]) -> Comparison {
 
 fn compared_by(a: &[f64], b: &[f64], settings: &CompareSettings) -> Comparison {
     let (a, b) = (to_samples(a), to_samples(b));
-    let sound = |samples| Sound { samples, rate_hz: RATE, full_scale_db: 0.0 };
+    let sound = |samples| Sound { samples, rate_hz: RATE, full_scale_db: 0.0, note: None };
     compare(sound(&a), sound(&b), settings).expect("comparable")
 }
 

@@ -17,6 +17,7 @@ use tonemap_core::{Finding, Samples};
 use tonemap_figures::ColourMap;
 
 use crate::args::{FigureArgs, FrameArgs, OutputArgs, PartArgs, SourceArgs};
+use crate::fundamental::longest_note;
 use crate::kept::{Present, Presented};
 use crate::limits::LimitArgs;
 use crate::output;
@@ -26,7 +27,7 @@ use crate::sides::{OpenMember, Side};
 use crate::spool::{Spooled, Spooling};
 use crate::status::Usage;
 use crate::studies;
-use crate::take::Part;
+use crate::take::{NotePlace, Part};
 
 /// What differs between takes, and whether it is significant
 ///
@@ -96,6 +97,9 @@ struct HowArgs {
     /// differences
     #[arg(long)]
     match_gain: bool,
+    /// Compare partials and descriptors of takes of more than 120 s too: those of the longest note
+    #[arg(long)]
+    partials: bool,
 }
 
 #[derive(Args, Clone)]
@@ -127,6 +131,8 @@ enum TableKind {
 struct Loaded<'a> {
     part: Part<'a>,
     samples: Spooled,
+    /// The note of which partials are compared, if the whole is too long for them.
+    note: Option<NotePlace>,
     recorded: Recorded,
     findings: Vec<Finding>,
 }
@@ -137,6 +143,10 @@ impl Loaded<'_> {
             samples: &self.samples,
             rate_hz: self.recorded.rate_hz,
             full_scale_db: self.part.reference.full_scale_db(),
+            note: self.note.map(|note| {
+                let within = |sample: u64| (sample - self.part.span.start) as usize;
+                (within(note.span.start), within(note.span.end))
+            }),
         }
     }
 }
@@ -166,7 +176,7 @@ impl Present for Compare {
         if let [members] = &mut opened[..]
             && let [one] = &mut members[..]
         {
-            let loaded = load_all(one.parts(&self.part)?)?;
+            let loaded = self.load_all(one.parts(&self.part)?)?;
             if loaded.len() < 2 {
                 let reason = "two sides are compared; name another take, or channels of this one \
                               with --channel 1,2";
@@ -183,7 +193,7 @@ impl Present for Compare {
         let counts: Vec<usize> = opened.iter().map(Vec::len).collect();
         let members = opened.iter_mut().flatten();
         let parts = members.map(|member| member.part(&self.part)).collect::<Result<_>>()?;
-        let loaded = load_all(parts)?;
+        let loaded = self.load_all(parts)?;
         if !is_grouped {
             return self.compare_pairs(&loaded);
         }
@@ -218,11 +228,73 @@ impl Compare {
             fraction: self.how.fraction,
             align: !self.how.apart,
             match_gain: self.how.match_gain,
-            timbre: usual
-                .timbre
-                .filter(|_| loaded.iter().all(|one| one.recorded.duration_s <= LONGEST_S)),
+            timbre: usual.timbre.filter(|_| {
+                loaded.iter().all(|one| one.recorded.duration_s <= LONGEST_S || one.note.is_some())
+            }),
         })
     }
+
+    /// Reads all parts, side by side; their levels refer to the same.
+    fn load_all<'a>(&self, mut parts: Vec<Part<'a>>) -> Result<Vec<Loaded<'a>>> {
+        // What pairs of calibrated and other takes lose is said of each pair.
+        share_reference(&mut parts);
+        parts.into_par_iter().map(|part| self.load(part)).collect()
+    }
+
+    /// Reads a part and looks at how it was recorded.
+    fn load<'a>(&self, part: Part<'a>) -> Result<Loaded<'a>> {
+        let (take, rate_hz, span) = (part.take(), part.rate_hz(), part.span);
+        let mut spooling = Spooling::new(span.len() as usize)?;
+        let mut meter = take.level_meter(span);
+        let mut noise = NoiseMeter::new(rate_hz, span.len());
+        let first = |block: &[f32]| {
+            spooling.push(block);
+            noise.push(block);
+        };
+        let mut findings = take.findings.clone();
+        let quiet = self.output.quiet;
+        findings.extend(part.read_in_two("samples", quiet, first, |block| meter.push(block))?);
+        let samples = spooling.finish()?;
+        let noise = noise.finish(meter.coding_step());
+        let levels = meter.finish();
+        findings.extend(levels.findings(&part.channel_name()));
+        let is_long = part.lasts_s() > LONGEST_S;
+        let note = match is_long && self.how.partials {
+            true => longest_note(&part, quiet)?
+                .filter(|note| note.span.len() as f64 <= LONGEST_S * rate_hz),
+            false => None,
+        };
+        if is_long {
+            findings.push(long(self.how.partials, note.as_ref()));
+        }
+        let recorded = Recorded {
+            name: part.title(),
+            rate_hz,
+            duration_s: samples.count() as f64 / rate_hz,
+            is_calibrated: part.full_scale_db().is_some(),
+            clipped_samples: levels.clipped_samples,
+            band_edge_hz: noise.edge_db.and(noise.bandwidth_hz),
+            noise_floor_dbfs: noise.floor_dbfs,
+        };
+        Ok(Loaded { part, samples, note, recorded, findings })
+    }
+}
+
+/// What is compared of the partials of a long take.
+fn long(are_asked: bool, note: Option<&NotePlace>) -> Finding {
+    let said = match note {
+        Some(NotePlace { sounds_s: (from_s, to_s), .. }) => format!(
+            "Partials and descriptors are those of its longest note, {from_s:.2} s to {to_s:.2} s."
+        ),
+        None if are_asked => {
+            format!("It has no note of {LONGEST_S} s or less whose partials could be compared.")
+        }
+        None => format!(
+            "Partials and descriptors are left out of takes of more than {LONGEST_S} s; \
+             --partials compares those of the longest note, --from and --to choose another."
+        ),
+    };
+    Finding::note("long", said)
 }
 
 /// Rows of CSV, each with the two that it is about before it.
@@ -235,41 +307,6 @@ fn named_rows<R: Serialize>((a, b): (&str, &str), rows: &[R]) -> Result<Vec<Valu
         Ok(Value::Object(named))
     };
     rows.iter().map(named).collect()
-}
-
-/// Reads all parts, side by side; their levels refer to the same.
-fn load_all(mut parts: Vec<Part<'_>>) -> Result<Vec<Loaded<'_>>> {
-    // What pairs of calibrated and other takes lose is said of each pair.
-    share_reference(&mut parts);
-    parts.into_par_iter().map(load).collect()
-}
-
-/// Reads a part and looks at how it was recorded.
-fn load(part: Part<'_>) -> Result<Loaded<'_>> {
-    let (take, rate_hz, span) = (part.take(), part.rate_hz(), part.span);
-    let mut spooling = Spooling::new(span.len() as usize)?;
-    let mut meter = take.level_meter(span);
-    let mut noise = NoiseMeter::new(rate_hz, span.len());
-    let first = |block: &[f32]| {
-        spooling.push(block);
-        noise.push(block);
-    };
-    let mut findings = take.findings.clone();
-    findings.extend(part.read_in_two("samples", false, first, |block| meter.push(block))?);
-    let samples = spooling.finish()?;
-    let noise = noise.finish(meter.coding_step());
-    let levels = meter.finish();
-    findings.extend(levels.findings(&part.channel_name()));
-    let recorded = Recorded {
-        name: part.title(),
-        rate_hz,
-        duration_s: samples.count() as f64 / rate_hz,
-        is_calibrated: part.full_scale_db().is_some(),
-        clipped_samples: levels.clipped_samples,
-        band_edge_hz: noise.edge_db.and(noise.bandwidth_hz),
-        noise_floor_dbfs: noise.floor_dbfs,
-    };
-    Ok(Loaded { part, samples, recorded, findings })
 }
 
 fn csv_of(rows: &[Value]) -> Result<String> {
