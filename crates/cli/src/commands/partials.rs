@@ -430,15 +430,25 @@ fn settings_line(made: &Made<'_>) -> String {
     } else {
         "guided by the fundamental".into()
     };
-    let sustain = found.residual_sustain_db.map_or(String::new(), |db| {
+    let rest = &found.rest;
+    let sustain = rest.residual_sustain_db.map_or(String::new(), |db| {
         format!(", {} dB from 0.1 s on", text::signed(text::number(db, 1)))
+    });
+    let band = rest.residual_band_hz.zip(rest.residual_band_share);
+    let place = band.zip(rest.residual_half_by_s).map_or(String::new(), |((hz, share), by_s)| {
+        format!(
+            "; of that {} % lie in the octave of {} Hz, and half within {} s of the onset",
+            text::number(100.0 * share, 0),
+            text::number(hz, 0),
+            text::number(by_s, 2)
+        )
     });
     format!(
         "{guide}; frames of {} ms, points every {} ms; the tracks leave {} dB of the \
-         sound{sustain}",
+         sound{sustain}{place}",
         text::number(1e3 * found.frame_s, 1),
         text::number(1e3 * found.hop_s, 1),
-        text::signed(text::number(found.residual_db, 1)),
+        text::signed(text::number(rest.residual_db, 1)),
     )
 }
 

@@ -4,6 +4,7 @@ use super::decay::common_beat;
 use super::harmonic::{Followed, Guide, Stretch};
 use super::law::{StringLaw, string_law};
 use super::reading::{self, FrameReader};
+use super::rest::Rest;
 use super::resynthesis::Sum;
 use super::{Partial, PartialTrack, Partials, PartialsSettings, TrackPoint};
 use crate::finding::{Advice, Finding};
@@ -101,8 +102,6 @@ impl Assembly<'_> {
     ) -> Partials {
         /// Partials up to this number that are off the law are worth a word.
         const LOW_NUMBER: usize = 4;
-        /// Attacks of struck and plucked notes are over by then.
-        const SUSTAIN_AFTER_S: f64 = 0.1;
         let rate_hz = self.stretch.rate_hz;
         let partials: Vec<Partial> = measured.into_iter().map(|(partial, _)| partial).collect();
         if partials.is_empty() {
@@ -146,7 +145,8 @@ impl Assembly<'_> {
                 ),
             ));
         }
-        let mut result = Partials {
+        let sound = &self.stretch.sound[self.stretch.from..self.stretch.to];
+        Partials {
             start_s: self.onset_s(),
             end_s: self.start_s + self.stretch.to as f64 / rate_hz,
             f0_hz: law.map(|law| law.f0_hz),
@@ -157,22 +157,11 @@ impl Assembly<'_> {
             partials,
             tracks,
             full_scale_db: 0.0,
-            residual_db: 0.0,
-            residual_sustain_db: None,
+            rest: Rest::of(sound, &self.left, rate_hz),
             frame_s: self.reader.length() as f64 / rate_hz,
             hop_s: self.hop_s,
             findings: self.findings,
-        };
-        let sound = &self.stretch.sound[self.stretch.from..self.stretch.to];
-        let power = |x: &[f32]| x.iter().map(|x| f64::from(*x).powi(2)).sum::<f64>();
-        let left_db = |from: usize| {
-            let (all, left) = (power(&sound[from..]), power(&self.left[from..]));
-            (all > 0.0).then(|| 10.0 * (left / all).max(1e-30).log10())
-        };
-        result.residual_db = left_db(0).unwrap_or(0.0);
-        let sustain = (SUSTAIN_AFTER_S * rate_hz) as usize;
-        result.residual_sustain_db = (sustain < sound.len()).then(|| left_db(sustain)).flatten();
-        result
+        }
     }
 
     /// Takes the sound of all that is alive out of the stretch, and puts back what was taken but is

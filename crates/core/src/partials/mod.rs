@@ -36,12 +36,14 @@ mod free;
 mod harmonic;
 mod law;
 mod reading;
+mod rest;
 mod resynthesis;
 mod stretch;
 
 use rustfft::num_complex::Complex;
 use serde::Serialize;
 
+pub use rest::Rest;
 pub use resynthesis::{Moment, TrackPoint, sound_of};
 
 use crate::error::Error;
@@ -275,11 +277,9 @@ pub struct Partials {
     /// Their tracks, in the order of their numbers and times.
     #[serde(skip)]
     pub tracks: Vec<PartialTrack>,
-    /// What the tracks leave of the sound, in dB re the sound: of all, and from 0.1 s after the
-    /// onset on.
-    pub residual_db: f64,
-    /// See above.
-    pub residual_sustain_db: Option<f64>,
+    /// What the tracks leave of the sound.
+    #[serde(flatten)]
+    pub rest: Rest,
     /// Length of a frame, and time between the points of a track, in seconds.
     #[serde(skip)]
     pub frame_s: f64,
@@ -305,9 +305,6 @@ impl Quantities for Partials {
         const LEVEL_AT: Label = Label::new("level_at_s", "time of the levels", Unit::Second, 3);
         const START: Label = Label::new("start_s", "start of the note", Unit::Second, 3);
         const END: Label = Label::new("end_s", "end of the note", Unit::Second, 3);
-        const LEFT: Label = Label::new("residual_db", "residual", Unit::Decibel, 1);
-        const LEFT_LATER: Label =
-            Label::new("residual_sustain_db", "residual after the attack", Unit::Decibel, 1);
         let mut all = vec![
             Quantity::top(&START, bare(self.start_s)),
             Quantity::top(&END, bare(self.end_s)),
@@ -316,9 +313,8 @@ impl Quantities for Partials {
             Quantity::top(&INHARMONICITY, self.inharmonicity),
             Quantity::top(&SCATTER, pair(self.law_scatter_cents, None)),
             Quantity::top(&LEVEL_AT, bare(self.level_at_s)),
-            Quantity::top(&LEFT, bare(self.residual_db)),
-            Quantity::top(&LEFT_LATER, pair(self.residual_sustain_db, None)),
         ];
+        all.extend(self.rest.quantities());
         for partial in &self.partials {
             let (key, name) =
                 (Key::item("partials", partial.number), format!("partial {}", partial.number));

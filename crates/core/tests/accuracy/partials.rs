@@ -164,7 +164,11 @@ pub(crate) fn the_tracks_make_the_sound_again() {
             (left / sound[from..].iter().map(|x| x * x).sum::<f64>()).sqrt()
         };
         let whole_db = 20.0 * left(0).log10();
-        assert!((whole_db - found.residual_db).abs() < 0.5, "{whole_db} {}", found.residual_db);
+        assert!(
+            (whole_db - found.rest.residual_db).abs() < 0.5,
+            "{whole_db} {}",
+            found.rest.residual_db
+        );
         (left(0), left(9600))
     });
     let (whole, sustain): (Vec<f64>, Vec<f64>) = left_db.into_iter().unzip();
@@ -201,7 +205,11 @@ fn harmonics_that_are_missing_are_not_made_up() {
         let found_numbers: Vec<usize> = found.partials.iter().map(|p| p.number).collect();
         assert_eq!(found_numbers, numbers, "seed {seed}, {f0_hz} Hz: {:?}", found.partials);
         let cents = cents_between(f0_hz, found.f0_hz.expect("a fundamental").value);
-        assert!(cents.abs() < 0.01 && found.residual_db < -60.0, "{cents} {}", found.residual_db);
+        assert!(
+            cents.abs() < 0.01 && found.rest.residual_db < -60.0,
+            "{cents} {}",
+            found.rest.residual_db
+        );
     }
 }
 
@@ -244,7 +252,7 @@ fn a_steady_note_is_made_again_to_its_end() {
             render(&harmonics(220.0, &[0.2, 0.1, 0.05]), Vibrato::default(), RATE_HZ, 1.1);
         sound.truncate(count);
         let found = followed(&sound);
-        assert!(found.residual_db < -70.0, "{count}: {}", found.residual_db);
+        assert!(found.rest.residual_db < -70.0, "{count}: {}", found.rest.residual_db);
     }
 }
 
