@@ -16,8 +16,6 @@ const LONGEST_STRETCH_S: f64 = 0.5;
 const SHORTEST_STRETCH: usize = 64;
 /// Stretches, which overlap by half, at least.
 const FEWEST_STRETCHES: usize = 11;
-/// More stretches do not overlap.
-const MOST_OVERLAPPING: usize = 240;
 /// So many samples are searched to either side of the place that neighbours lead to expect.
 const SEARCHED: f64 = 2.0;
 /// Stretches that lead to the next.
@@ -52,9 +50,7 @@ impl<'a> Follower<'a> {
         let most = ((LONGEST_STRETCH_S * rate_hz) as usize).max(SHORTEST_STRETCH);
         let length = (2 * shorter / (FEWEST_STRETCHES + 1)).clamp(SHORTEST_STRETCH, most);
         let taper = WindowKind::Hann.samples(length).into_iter().map(|w| w as f32).collect();
-        // Many need not overlap.
-        let hop = if a.count() > MOST_OVERLAPPING * length / 2 { length } else { length / 2 };
-        (length <= shorter).then_some(Self { a, b, length, hop, taper })
+        (length <= shorter).then_some(Self { a, b, length, hop: length / 2, taper })
     }
 
     /// All stretches of the first.

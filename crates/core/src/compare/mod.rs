@@ -643,10 +643,10 @@ fn noise_findings(bands: &[BandDifference], spectra: &Spectra) -> Vec<Finding> {
         Some(Finding::note(
             "noise_changed",
             format!(
-                "From {:.0} Hz to {:.0} Hz noise hides what the two have in common; the level there \
-                 is {:.2} ± {:.2} dB {} in the second.",
-                range_hz.0,
-                range_hz.1,
+                "From {:.2} kHz to {:.2} kHz noise hides what the two have in common; the level \
+                 there is {:.2} ± {:.2} dB {} in the second.",
+                1e-3 * range_hz.0,
+                1e-3 * range_hz.1,
                 rise.value.abs(),
                 rise.u.max(0.01),
                 if rise.value > 0.0 { "higher" } else { "lower" },

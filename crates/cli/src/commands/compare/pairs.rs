@@ -375,13 +375,13 @@ fn band_table(pair: &Pair<'_, '_>) -> String {
         .rank(2)
         .number("", "least", 2, |of| of.least_db)
         .rank(1)
-        .words("", " ", |of| verdict(of))
         .when(pair.found.alignment.is_some(), |table| {
             table
                 .signed("", "in common, dB", 2, |of: &&BandDifference| of.transfer_db)
                 .number("", "± u", 2, |of| of.transfer_db_u)
                 .rank(1)
         })
+        .words("", " ", |of| verdict(of))
         .text(&bands)
 }
 
