@@ -73,11 +73,11 @@ pub(crate) fn followed_pitch(
 
 /// Where a note is, with enough before to see what it rises from and behind to see it end.
 fn place_of(part: &Part<'_>, notes: &[PitchNote], n: usize) -> NotePlace {
-    let (note, next) = (&notes[n], notes.get(n + 1));
-    let before = n.checked_sub(1).map(|n| &notes[n]);
     const BEFORE_S: f64 = 0.5;
     const BEHIND_S: f64 = 2.0;
     const OF_NEXT_S: f64 = 0.3;
+    let (note, next) = (&notes[n], notes.get(n + 1));
+    let before = n.checked_sub(1).map(|n| &notes[n]);
     let rate = part.rate_hz();
     let from_s = note.start_s - BEFORE_S;
     let from_s = before.map_or(from_s, |before| from_s.max(before.start_s));

@@ -175,7 +175,9 @@ impl Correlator {
                 .process_with_scratch(&mut self.cross, values, &mut self.scratch)
                 .expect("all three buffers have the planned lengths");
             let scale = 1.0 / values.len() as f32;
-            values.iter_mut().for_each(|value| *value = value.abs() * scale);
+            for value in values {
+                *value = value.abs() * scale;
+            }
         }
         &self.values
     }

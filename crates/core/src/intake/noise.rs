@@ -108,6 +108,10 @@ pub struct Noise {
 
 impl NoiseMeter {
     /// A meter for a span of `span_samples` samples.
+    ///
+    /// # Panics
+    ///
+    /// Never: its window has a legal shape.
     #[must_use]
     pub fn new(sample_rate_hz: f64, span_samples: u64) -> Self {
         let wanted = ((FRAME_S * sample_rate_hz).log2().round() as u32).min(20);

@@ -259,10 +259,11 @@ impl Compare {
         let levels = meter.finish();
         findings.extend(levels.findings(&part.channel_name()));
         let is_long = part.lasts_s() > LONGEST_S;
-        let note = match is_long && self.how.partials {
-            true => longest_note(&part, quiet)?
-                .filter(|note| note.span.len() as f64 <= LONGEST_S * rate_hz),
-            false => None,
+        let note = if is_long && self.how.partials {
+            let is_held = |note: &NotePlace| note.span.len() as f64 <= LONGEST_S * rate_hz;
+            longest_note(&part, quiet)?.filter(is_held)
+        } else {
+            None
         };
         if is_long {
             findings.push(long(self.how.partials, note.as_ref()));
