@@ -149,7 +149,7 @@ fn long_recordings_are_compared_block_by_block() {
     let count = SECONDS * RATE as usize;
     let pluck = |t: f64, hz: f64| -> f64 {
         let wave: f64 = (1..=6).map(|n| (f64::from(n) * hz * t * TAU).sin() / f64::from(n)).sum();
-        wave * (-3.0 * t).exp() * (1.0 - (-t / 5e-3).exp()).powi(2)
+        wave * (-14.0 * t).exp() * (1.0 - (-t / 5e-3).exp()).powi(2)
     };
     let sound_at = |t: f64| -> f64 {
         let beat = (t / 0.7).floor();
