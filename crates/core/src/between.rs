@@ -4,6 +4,7 @@ use std::f64::consts::PI;
 
 use pulp::{Arch, Simd, WithSimd};
 
+use crate::lanes::dot;
 use crate::window::bessel_i0;
 
 /// Taps that are summed side by side; their number divides that of all.
@@ -57,14 +58,18 @@ impl Interpolator {
         let (row, far) = ((phase as usize).min(self.phases - 1), phase.fract());
         let (now, next) = self.kernel[row * taps..(row + 2) * taps].split_at(taps);
         let first = whole as i64 - (taps as i64 / 2 - 1);
-        let (mut a, mut b) = (0.0, 0.0);
-        for (k, (now, next)) in now.iter().zip(next).enumerate() {
-            let sample = usize::try_from(first + k as i64).ok().and_then(|n| sound.get(n));
-            let x = f64::from(sample.copied().unwrap_or(0.0));
-            a += f64::from(*now) * x;
-            b += f64::from(*next) * x;
-        }
-        a + far * (b - a)
+        let inside = usize::try_from(first).ok().and_then(|from| sound.get(from..from + taps));
+        let (a, b) = if let Some(x) = inside {
+            (dot(now, x), dot(next, x))
+        } else {
+            // Nothing is beyond the ends.
+            let at = |k: usize| usize::try_from(first + k as i64).ok().and_then(|n| sound.get(n));
+            let sum = |row: &[f32]| {
+                row.iter().enumerate().map(|(k, tap)| tap * at(k).copied().unwrap_or(0.0)).sum()
+            };
+            (sum(now), sum(next))
+        };
+        f64::from(a) + far * f64::from(b - a)
     }
 
     /// Samples that are needed before the first place told, and from it on, for so many places a
