@@ -48,6 +48,8 @@ pub(super) struct Placed {
     pub(super) is_drifting: bool,
     /// The drift as it is taken into account.
     slope: f64,
+    /// What the delay is beside that over time, where the clock does not run evenly.
+    pub(super) course: Course,
     /// Another delay at which the two are nearly as much alike.
     pub(super) rival: Option<f64>,
     /// Nearly the gain of the second.
@@ -144,7 +146,58 @@ pub(super) fn align(
         is_apart && miss < RIVAL * (1.0 - most) && miss < MOST_RIVAL_MISS
     });
     let rival = rivals.max_by(|x, y| x.1.total_cmp(&y.1)).map(|rival| rival.0.delay.value);
-    Ok(Some(Placed { rival, ..best.clone() }))
+    let best = Placed { rival, ..best.clone() };
+    let own = tried.iter().map(|one| &one.followed.stretches);
+    let own = own.min_by(|x, y| best.misses(x).total_cmp(&best.misses(y)));
+    match own {
+        Some(stretches) => Ok(Some(uneven(a, b, rate_hz, best, stretches)?)),
+        None => Ok(Some(best)),
+    }
+}
+
+/// The same with the course of an uneven clock, as that of a turntable is, if there is one: what the
+/// two do not share must fall to half.
+fn uneven(
+    a: &dyn Samples,
+    b: &dyn Samples,
+    rate_hz: f64,
+    placed: Placed,
+    stretches: &[Stretch],
+) -> Result<Placed, Error> {
+    /// Each round takes most of what a moving delay blurs in the one before.
+    const ROUNDS: usize = 4;
+    const STRETCH_S: f64 = 0.25;
+    /// Near enough, in samples.
+    const NEAR: f64 = 0.01;
+    /// What a stretch may be off after the first round, in samples.
+    const STRAY: f64 = 8.0;
+    if !placed.wanders(stretches) {
+        return Ok(placed);
+    }
+    let mut knots: Vec<(f64, f64)> =
+        stretches.iter().map(|stretch| (stretch.middle, placed.off_line(stretch))).collect();
+    for _ in 0..ROUNDS {
+        let bent = Placed { course: Course { knots: knots.clone() }, ..placed.clone() };
+        let overlap = bent.overlap(a.count(), b.count());
+        let warped = Warped { placed: &bent, b, overlap: overlap.clone() };
+        let Some(follower) = Follower::with(a, &warped, rate_hz, STRETCH_S) else { break };
+        let middle = f64::midpoint(overlap.start as f64, overlap.end as f64);
+        let found = follower.follow(middle, 0.0, follower.all())?;
+        let is_inside = |stretch: &&Stretch| {
+            stretch.delay.abs() < STRAY && stretch.middle > (overlap.start + follower.length) as f64
+        };
+        let inside: Vec<&Stretch> = found.stretches.iter().filter(is_inside).collect();
+        let squares: f64 = inside.iter().map(|stretch| stretch.delay.powi(2)).sum();
+        let knot =
+            |stretch: &&Stretch| (stretch.middle, bent.course.at(stretch.middle) + stretch.delay);
+        knots = inside.iter().map(knot).collect();
+        if knots.len() < 3 || squares < NEAR * NEAR * knots.len() as f64 {
+            break;
+        }
+    }
+    let bent = Placed { course: Course { knots }, ..placed.clone() };
+    let (miss, left) = (1.0 - shared(a, b, &placed)?, 1.0 - shared(a, b, &bent)?);
+    Ok(if left < 0.5 * miss { bent } else { placed })
 }
 
 /// A place that was tried.
@@ -231,6 +284,7 @@ impl Placed {
             drift,
             is_drifting: is_sloping,
             slope,
+            course: Course::default(),
             rival: None,
             near_gain: 1.0,
             stretch: 0,
@@ -239,13 +293,43 @@ impl Placed {
 
     /// Where in the second a sample of the first lies.
     pub(super) fn place(&self, sample: usize) -> f64 {
-        sample as f64 * (1.0 + self.slope) + self.delay.value
+        let on_line = sample as f64 * (1.0 + self.slope) + self.delay.value;
+        on_line + self.course.at(sample as f64)
+    }
+
+    /// Mean distance of stretches from the line.
+    fn misses(&self, stretches: &[Stretch]) -> f64 {
+        let misses = stretches.iter().map(|stretch| self.off_line(stretch).abs());
+        misses.sum::<f64>() / stretches.len().max(1) as f64
+    }
+
+    /// Whether stretches lie off the line by more than their uncertainties, smoothly over time.
+    fn wanders(&self, stretches: &[Stretch]) -> bool {
+        const FEWEST: usize = 16;
+        /// In samples.
+        const LEAST: f64 = 0.2;
+        const OVER_U: f64 = 5.0;
+        const ALIKE: f64 = 0.5;
+        let off: Vec<f64> = stretches.iter().map(|stretch| self.off_line(stretch)).collect();
+        let squares: f64 = off.iter().map(|x| x * x).sum();
+        let variances: f64 = stretches.iter().map(|stretch| stretch.variance).sum();
+        let products: f64 = off.windows(2).map(|pair| pair[0] * pair[1]).sum();
+        off.len() >= FEWEST
+            && squares > LEAST * LEAST * off.len() as f64
+            && squares > OVER_U * OVER_U * variances
+            && products > ALIKE * squares
+    }
+
+    /// How far a stretch lies from the line.
+    fn off_line(&self, stretch: &Stretch) -> f64 {
+        stretch.delay - self.delay.value - self.slope * stretch.middle
     }
 
     /// The samples of the first that lie over the second, of so many in each.
     pub(super) fn overlap(&self, a_count: usize, b_count: usize) -> Range<usize> {
-        let first = (-self.delay.value / (1.0 + self.slope)).max(0.0).ceil() as usize;
-        let last = (b_count as f64 - 1.0 - self.delay.value) / (1.0 + self.slope);
+        let reach = self.course.reach();
+        let first = ((reach - self.delay.value) / (1.0 + self.slope)).max(0.0).ceil() as usize;
+        let last = (b_count as f64 - 1.0 - reach - self.delay.value) / (1.0 + self.slope);
         let end = if last < 0.0 { 0 } else { last.floor() as usize + 1 };
         let (first, end) = (first.min(a_count), end.min(a_count));
         first..end.max(first)
@@ -270,20 +354,94 @@ impl<'a> Shifted<'a> {
     pub(super) fn at(&mut self, sample: usize, count: usize) -> Result<(&[f32], f64), Error> {
         /// A delay this near a whole number of samples is one.
         const WHOLE: f64 = 1e-6;
-        let (place, step) = (self.placed.place(sample), 1.0 + self.placed.slope);
+        /// Over so few samples the step between places is one.
+        const PIECE: usize = 128;
+        let is_even = self.placed.course.is_even();
+        let (place, end) = (self.placed.place(sample), self.placed.place(sample + count));
         let nearest = place.round() as i64;
-        if self.placed.slope == 0.0 && (place - nearest as f64).abs() < WHOLE {
+        if is_even && self.placed.slope == 0.0 && (place - nearest as f64).abs() < WHOLE {
             let own = self.b.at(nearest, count)?;
             return Ok((own, product(own, own)));
         }
-        let whole = place.floor() as i64;
-        let (before, behind) = self.between.needs(count, step);
-        let sound = self.b.at(whole - before as i64, before + behind)?;
+        let first = place.floor() as i64;
+        let (before, behind) = self.between.needs(count, (end - place).max(1.0) / count as f64);
+        // Where the clock runs unevenly, it may run ahead of its mean in between.
+        let more = if is_even { 0 } else { PIECE };
+        let from = first - (before + more) as i64;
+        let sound = self.b.at(from, before + behind + 2 * more)?;
         self.values.resize(count, 0.0);
-        let first = before as f64 + (place - whole as f64);
-        self.between.along(sound, first, step, &mut self.values);
-        let own = &sound[(nearest - whole) as usize + before..][..count];
+        let piece = if is_even { count } else { PIECE };
+        for (n, values) in self.values.chunks_mut(piece).enumerate() {
+            let start = sample + n * piece;
+            let place = self.placed.place(start);
+            let step = (self.placed.place(start + values.len()) - place) / values.len() as f64;
+            self.between.along(sound, place - from as f64, step, values);
+        }
+        let own = &sound[(nearest - from) as usize..][..count];
         Ok((&self.values, product(own, own)))
+    }
+}
+
+/// The same as samples that are read in any order; silent where nothing lies over the first.
+struct Warped<'a> {
+    placed: &'a Placed,
+    b: &'a dyn Samples,
+    overlap: Range<usize>,
+}
+
+impl Samples for Warped<'_> {
+    fn count(&self) -> usize {
+        self.overlap.end
+    }
+
+    fn read(&self, start: usize, into: &mut [f32]) -> Result<(), Error> {
+        let silent = self.overlap.start.saturating_sub(start).min(into.len());
+        let (before, sounding) = into.split_at_mut(silent);
+        before.fill(0.0);
+        if !sounding.is_empty() {
+            let mut shifted = Shifted::new(self.placed, self.b);
+            sounding.copy_from_slice(shifted.at(start + silent, sounding.len())?.0);
+        }
+        Ok(())
+    }
+}
+
+/// A delay over time beside a straight line: knots in the order of time, between them a cubic
+/// (E. Catmull and R. Rom, 1974); none where the clock runs evenly.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub(super) struct Course {
+    knots: Vec<(f64, f64)>,
+}
+
+impl Course {
+    fn is_even(&self) -> bool {
+        self.knots.is_empty()
+    }
+
+    /// The largest delay.
+    fn reach(&self) -> f64 {
+        self.knots.iter().fold(0.0, |most, (_, delay)| most.max(delay.abs()))
+    }
+
+    /// RMS of the delays; `None` where there is none.
+    pub(super) fn rms(&self) -> Option<f64> {
+        let squares: f64 = self.knots.iter().map(|(_, delay)| delay * delay).sum();
+        (!self.is_even()).then(|| (squares / self.knots.len() as f64).sqrt())
+    }
+
+    fn at(&self, sample: f64) -> f64 {
+        let after = self.knots.partition_point(|(at, _)| *at <= sample);
+        let Some(last) = self.knots.len().checked_sub(1) else { return 0.0 };
+        if after == 0 || after > last {
+            return self.knots[after.min(last)].1;
+        }
+        let knot = |n: usize| self.knots[n.min(last)];
+        let ((t1, p1), (t2, p2)) = (knot(after - 1), knot(after));
+        let ((t0, p0), (t3, p3)) = (knot(after.saturating_sub(2)), knot(after + 1));
+        let (slope1, slope2) = ((p2 - p0) / (t2 - t0), (p3 - p1) / (t3 - t1));
+        let (width, x) = (t2 - t1, (sample - t1) / (t2 - t1));
+        let (rest, whole) = (1.0 - x, x * x * (3.0 - 2.0 * x));
+        p1 + (p2 - p1) * whole + width * x * rest * (slope1 * rest - slope2 * x)
     }
 }
 

@@ -46,8 +46,18 @@ pub(super) struct Followed {
 impl<'a> Follower<'a> {
     /// `None` where either is shorter than a stretch.
     pub(super) fn new(a: &'a dyn Samples, b: &'a dyn Samples, rate_hz: f64) -> Option<Self> {
+        Self::with(a, b, rate_hz, LONGEST_STRETCH_S)
+    }
+
+    /// The same with stretches no longer than so many seconds.
+    pub(super) fn with(
+        a: &'a dyn Samples,
+        b: &'a dyn Samples,
+        rate_hz: f64,
+        longest_s: f64,
+    ) -> Option<Self> {
         let shorter = a.count().min(b.count());
-        let most = ((LONGEST_STRETCH_S * rate_hz) as usize).max(SHORTEST_STRETCH);
+        let most = ((longest_s * rate_hz) as usize).max(SHORTEST_STRETCH);
         let length = (2 * shorter / (FEWEST_STRETCHES + 1)).clamp(SHORTEST_STRETCH, most);
         let taper = WindowKind::Hann.samples(length).into_iter().map(|w| w as f32).collect();
         (length <= shorter).then_some(Self { a, b, length, hop: length / 2, taper })
@@ -112,11 +122,15 @@ fn expected(nearest: &[Stretch], middle: f64, first: f64) -> (f64, f64) {
     if recent.len() < RECENT {
         return (last.delay, SEARCHED + MOST_DRIFT * away);
     }
-    let line = weighted_line(recent);
-    let expected = line.map_or(last.delay, |(at_0, slope, _)| at_0 + slope * middle);
-    // A line through few stretches must not lead astray.
+    let Some((at_0, slope, _)) = weighted_line(recent) else { return (last.delay, SEARCHED) };
+    // A line through few stretches must not lead astray, nor where the clock runs unevenly.
+    let off = |stretch: &Stretch| (stretch.delay - at_0 - slope * stretch.middle).abs();
+    let farthest = recent.iter().map(off).fold(0.0, f64::max);
     let slack = MOST_DRIFT * away;
-    (expected.clamp(last.delay - slack, last.delay + slack), SEARCHED)
+    if farthest > SEARCHED {
+        return (last.delay, SEARCHED + 2.0 * slack);
+    }
+    ((at_0 + slope * middle).clamp(last.delay - slack, last.delay + slack), SEARCHED)
 }
 
 /// A stretch as it was found in the second.

@@ -116,6 +116,9 @@ pub struct Alignment {
     pub drift_ppm: Option<Measured>,
     /// Whether the drift is sure, and taken out.
     pub is_drifting: bool,
+    /// How far the delay wanders about a straight line over time, RMS in seconds, where the clock of
+    /// one of the two runs unevenly; taken out as well.
+    pub wander_s: Option<f64>,
     /// Whether the polarity is reversed.
     pub is_reversed: bool,
     /// Gain of the second re the first, in dB.
@@ -228,6 +231,7 @@ impl Serialize for Comparison {
         map.serialize_entry("drift_ppm", &drift_ppm)?;
         map.serialize_entry("drift_ppm_u", &drift_ppm_u)?;
         map.serialize_entry("is_drifting", &found.map(|found| found.is_drifting))?;
+        map.serialize_entry("wander_s", &found.and_then(|found| found.wander_s))?;
         map.serialize_entry("polarity", &polarity)?;
         map.serialize_entry("gain_db", &gain_db)?;
         map.serialize_entry("gain_db_u", &gain_db_u)?;
@@ -258,10 +262,13 @@ impl Serialize for Comparison {
 
 impl Quantities for Comparison {
     fn quantities(&self) -> Vec<Quantity> {
-        const ALIGNED: [Field<Alignment>; 9] = [
+        const ALIGNED: [Field<Alignment>; 10] = [
             Field::measured("delay_s", "delay", Unit::Second, 7, |found| Some(found.delay_s)),
             Field::measured("drift_ppm", "drift of the clock", Unit::PartPerMillion, 4, |found| {
                 found.drift_ppm
+            }),
+            Field::plain("wander_s", "wander of the delay", Unit::Second, 7, |found| {
+                found.wander_s
             }),
             Field::measured("gain_db", "gain", Unit::Decibel, 4, |found| Some(found.gain_db)),
             Field::plain("correlation", "correlation", Unit::One, 5, |found| {
@@ -386,6 +393,17 @@ pub fn compare(
         None => (Spectra::apart(a_samples, b_samples, &plan, rate_hz)?, None),
     };
     spectra.full_scale_db = [a.full_scale_db, b.full_scale_db];
+    if let Some(wander_s) = alignment.and_then(|found| found.wander_s) {
+        findings.push(Finding::note(
+            "clock_wanders",
+            format!(
+                "The clock of one of the two runs unevenly, as that of a turntable or a tape does: \
+                 the delay wanders by {:.3} ms RMS about its straight line. That is followed and \
+                 taken out.",
+                1e3 * wander_s
+            ),
+        ));
+    }
     if let (Some(rival_s), Some(alignment)) = (rival_s, &alignment) {
         findings.push(Finding::warning(
             "delay_may_be_another",
@@ -507,6 +525,7 @@ fn over_each_other(
         delay_s: scaled(placed.delay, 1.0 / rate_hz),
         drift_ppm: placed.drift.map(|drift| scaled(drift, 1e6)),
         is_drifting: placed.is_drifting,
+        wander_s: placed.course.rms().map(|wander| wander / rate_hz),
         is_reversed: gain.value < 0.0,
         gain_db: Measured::new(
             db_from_amplitude(gain.value.abs()),

@@ -14,6 +14,7 @@ use crate::support::{Accuracy, in_parallel, trials};
 pub(crate) const MEASURES: &[fn()] = &[
     delay_polarity_and_gain_are_found_in_noise,
     the_drift_between_two_clocks_is_found,
+    an_uneven_clock_is_followed,
     a_filter_is_told_where_both_stand_out_of_their_noise_and_nowhere_else,
     chance_is_not_taken_for_a_difference,
 ];
@@ -156,6 +157,43 @@ pub(crate) fn the_drift_between_two_clocks_is_found() {
     let (drift, delay): (Vec<_>, Vec<_>) = errors.into_iter().unzip();
     Accuracy::all("drift between two clocks over 3 to 4 s at 40 dB", "ppm", drift).hold(0.08);
     Accuracy::all("delay between two clocks that drift", "samples", delay).hold(0.0075);
+}
+
+/// Turntables and tapes: the speed goes up and down by up to 0.1 % once or so a second.
+#[test]
+pub(crate) fn an_uneven_clock_is_followed() {
+    let found = in_parallel(trials(8, 40), |case| {
+        let mut rng = ChaCha8Rng::seed_from_u64(94_0000 + case);
+        let source = Source::noise(&mut rng, -1.0, 9000.0);
+        let (rate, depth) = (rng.random_range(0.4..0.8f64), rng.random_range(2e-4..1e-3));
+        let reach_s = depth / (TAU * rate);
+        let (turn, delay_s) = (rng.random_range(0.0..TAU), rng.random_range(-0.1..0.1));
+        let count = 14 * RATE as usize;
+        let at = |late_s: f64, reach_s: f64| -> Vec<f64> {
+            let sound = |n: usize| {
+                let t = n as f64 / RATE;
+                let t = t - late_s - reach_s * (TAU * rate * t + turn).sin() - source.start_s;
+                let tone =
+                    |(hz, a, phase, _): &(f64, f64, f64, f64)| a * (TAU * hz * t + phase).cos();
+                0.02 * source.tones.iter().map(tone).sum::<f64>()
+            };
+            (0..count).map(sound).collect()
+        };
+        let (a, b) = (at(0.0, 0.0), at(delay_s, reach_s));
+        let noise = rms(&a) / 100.0;
+        let found = aligned(&with_noise(a, noise, 20 * case), &with_noise(b, noise, 20 * case + 1));
+        let aligned = found.alignment.expect("one sound");
+        let wander_s = aligned.wander_s.expect("an uneven clock");
+        let left_db = aligned.residual_re_b_db.expect("noise");
+        println!("{case}: {:.3} ms, left {left_db:.1} dB", 1e3 * reach_s);
+        (wander_s / (reach_s / 2f64.sqrt()) - 1.0, left_db)
+    });
+    let (wander, left): (Vec<f64>, Vec<f64>) = found.into_iter().unzip();
+    let percent = wander.iter().map(|share| 100.0 * share);
+    Accuracy::all_bare("wander of an uneven clock at 40 dB", "%", percent).hold(6.0);
+    // Both are noisy by −40 dB: −37 dB is all that can be left.
+    let more = left.iter().map(|db| db + 37.0);
+    Accuracy::all_bare("what an uneven clock leaves, over the noise", "dB", more).hold_worst(3.0);
 }
 
 #[test]
