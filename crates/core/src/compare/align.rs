@@ -125,6 +125,12 @@ pub(super) fn align(
     let is_near_best = |miss: f64, least: f64| miss <= RIVAL * least + SLACK;
     let least = 1.0 - all.iter().map(|one| one.1).fold(0.0, f64::max);
     all.retain(|(_, shared)| is_near_best(1.0 - shared, least));
+    let mut known: Vec<f64> = Vec::new();
+    all.retain(|(placed, _)| {
+        let is_new = known.iter().all(|delay| (delay - placed.delay.value).abs() > 0.5);
+        known.push(placed.delay.value);
+        is_new
+    });
     // Where several come near, what all of both have in common decides.
     if all.len() > 1 {
         for (placed, share) in &mut all {

@@ -435,13 +435,18 @@ impl SpectrumPass {
             frames: averaged.frames,
             independent_frames: averaged.independent_frames,
             false_alarm: self.settings.false_alarm,
-            threshold: self.settings.threshold_db.map(|db| amplitude_from_db(db).powi(2)),
         }
         .run();
         let weaker = peaks.split_off(peaks.len().min(MOST_TONES));
         let frequencies: Vec<f64> = peaks.iter().map(|peak| peak.frequency_hz).collect();
-        let fit =
-            ToneFit::new(&frequencies, self.sample_rate_hz, self.span_samples, self.plan.segment());
+        let unfitted = weaker.iter().map(|peak| (peak.frequency_hz, peak.amplitude)).collect();
+        let fit = ToneFit::new(
+            &frequencies,
+            unfitted,
+            self.sample_rate_hz,
+            self.span_samples,
+            self.plan.segment(),
+        );
         TonePass {
             settings: self.settings,
             sample_rate_hz: self.sample_rate_hz,
@@ -557,6 +562,7 @@ impl TonePass {
             .flat_map(|(windowed, verdict)| self.peaks_of(windowed, &verdict))
             // What is not even known to the resolution of the frames is no tone.
             .filter(|peak| peak.frequency_hz_u < resolution_hz)
+            .filter(|peak| self.settings.threshold_db.is_none_or(|least| peak.level_db >= least))
             .collect();
         part_from_others(&mut peaks, resolution_hz);
         self.drift = self.drift.filter(|drift| !is_beat(drift, &peaks, resolution_hz));

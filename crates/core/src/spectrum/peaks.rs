@@ -85,8 +85,6 @@ pub(crate) struct PeakSearch<'a> {
     pub(crate) independent_frames: f64,
     /// Probability that noise alone puts one peak into the whole spectrum.
     pub(crate) false_alarm: f64,
-    /// Least power of a peak, likewise as `power`, if one was asked for.
-    pub(crate) threshold: Option<f64>,
 }
 
 /// What the side lobes of stronger tones are taken to add to the noise, as a multiple of their
@@ -121,7 +119,7 @@ impl PeakSearch<'_> {
         for k in tops {
             let power = self.power[k];
             let strongest = accepted.first().map_or(0.0, |first| self.power[*first]);
-            if power < SMALLEST_RATIO * strongest || self.threshold.is_some_and(|t| power < t) {
+            if power < SMALLEST_RATIO * strongest {
                 break;
             }
             let lobe_power =

@@ -86,6 +86,8 @@ pub(crate) struct ToneFit {
     /// How far a tone may lie from where it was first seen: one bin of a frame, in radians per
     /// block.
     reach: f64,
+    /// Frequencies and amplitudes of tones that are not fitted.
+    unfitted: Vec<(f64, f64)>,
 }
 
 /// Block sums of every second tone.
@@ -106,9 +108,11 @@ pub(crate) struct BlockSums {
 
 impl ToneFit {
     /// A fit of tones near `frequencies_hz` to `span_samples` samples, from which frames of
-    /// `segment` samples gave the frequencies. `None` if the span is too short to cut.
+    /// `segment` samples gave the frequencies, beside others that are not fitted. `None` if the span
+    /// is too short to cut.
     pub(crate) fn new(
         frequencies_hz: &[f64],
+        unfitted: Vec<(f64, f64)>,
         sample_rate_hz: f64,
         span_samples: u64,
         segment: usize,
@@ -134,6 +138,7 @@ impl ToneFit {
             halves,
             reach: (TAU * block as f64 / segment as f64).min(PI),
             omegas,
+            unfitted: unfitted.into_iter().map(|(hz, a)| (TAU * hz / sample_rate_hz, a)).collect(),
         })
     }
 
@@ -301,7 +306,8 @@ impl<'a> JointFit<'a> {
         for place in 1..self.found.len() {
             let Some(start) = self.as_pair(place) else { continue };
             let own = self.less_others(place);
-            if Pair::refined(&own, start).is_some_and(|pair| pair.is_all(&own)) {
+            let is_pair = Pair::refined(&own, start).is_some_and(|pair| pair.is_all(&own));
+            if is_pair && !self.may_be_leaked(place) {
                 continue;
             }
             let tones = &mut self.found[place].tones;
@@ -310,6 +316,19 @@ impl<'a> JointFit<'a> {
             any = true;
         }
         any
+    }
+
+    /// Whether what tones that are not fitted bring into the block sums at a place, at most
+    /// A/(M·sin(Ω/2)), explains the weaker of the two there.
+    fn may_be_leaked(&self, place: usize) -> bool {
+        const MARGIN: f64 = 2.0;
+        let here = self.data.omegas[place];
+        let leaked = |(omega, amplitude): &(f64, f64)| {
+            let gain = 1.0 / (0.5 * (omega - here)).sin().abs().max(1e-9);
+            amplitude * (gain / self.data.block as f64).min(1.0)
+        };
+        let leaked: f64 = self.data.unfitted.iter().map(leaked).sum();
+        self.found[place].tones.iter().any(|tone| tone.1.norm() < MARGIN * leaked)
     }
 
     /// Samples of half the span.
