@@ -373,7 +373,6 @@ pub fn compare(
     b: Sound<'_>,
     settings: &CompareSettings,
 ) -> Result<Comparison, Error> {
-    let mut findings = Vec::new();
     let range_hz = range(settings, a.rate_hz.min(b.rate_hz))?;
     let rate_hz = a.rate_hz.max(b.rate_hz);
     let (raised_a, raised_b) = (Raised::new(a, rate_hz), Raised::new(b, rate_hz));
@@ -393,38 +392,7 @@ pub fn compare(
         None => (Spectra::apart(a_samples, b_samples, &plan, rate_hz)?, None),
     };
     spectra.full_scale_db = [a.full_scale_db, b.full_scale_db];
-    if let Some(wander_s) = alignment.and_then(|found| found.wander_s) {
-        findings.push(Finding::note(
-            "clock_wanders",
-            format!(
-                "The clock of one of the two runs unevenly, as that of a turntable or a tape does: \
-                 the delay wanders by {:.3} ms RMS about its straight line. That is followed and \
-                 taken out.",
-                1e3 * wander_s
-            ),
-        ));
-    }
-    if let (Some(rival_s), Some(alignment)) = (rival_s, &alignment) {
-        findings.push(Finding::warning(
-            "delay_may_be_another",
-            format!(
-                "A delay of {:.4} ms fits almost as well as the {:.4} ms reported, because a \
-                 steady tone repeats every period. \
-                 Choose a span that contains an onset.",
-                1e3 * rival_s,
-                1e3 * alignment.delay_s.value
-            )
-            .replace('-', "−"),
-        ));
-    }
-    if settings.align && alignment.is_none() {
-        findings.push(Finding::note(
-            "not_one_sound",
-            "The two have too little in common to be recordings of one sound: they are not \
-             aligned in time, and are \
-             compared by their long-term averages.",
-        ));
-    }
+    let mut findings = alignment_findings(alignment.as_ref(), rival_s, settings.align);
     let quantities = |sound| match &settings.timbre {
         Some(timbre) => note_quantities(sound, timbre),
         None => Ok(Vec::new()),
@@ -484,6 +452,48 @@ pub fn compare(
         averaged_frames: spectra.frames,
         findings,
     })
+}
+
+/// What must be known of how two sounds are aligned, where that was asked for.
+fn alignment_findings(
+    alignment: Option<&Alignment>,
+    rival_s: Option<f64>,
+    is_asked: bool,
+) -> Vec<Finding> {
+    let mut findings = Vec::new();
+    if let Some(wander_s) = alignment.and_then(|found| found.wander_s) {
+        findings.push(Finding::note(
+            "clock_wanders",
+            format!(
+                "The clock of one of the two runs unevenly, as that of a turntable or a tape does: \
+                 the delay wanders by {:.3} ms RMS about its straight line. That is followed and \
+                 taken out.",
+                1e3 * wander_s
+            ),
+        ));
+    }
+    if let (Some(rival_s), Some(alignment)) = (rival_s, alignment) {
+        findings.push(Finding::warning(
+            "delay_may_be_another",
+            format!(
+                "A delay of {:.4} ms fits almost as well as the {:.4} ms reported, because a \
+                 steady tone repeats every period. \
+                 Choose a span that contains an onset.",
+                1e3 * rival_s,
+                1e3 * alignment.delay_s.value
+            )
+            .replace('-', "−"),
+        ));
+    }
+    if is_asked && alignment.is_none() {
+        findings.push(Finding::note(
+            "not_one_sound",
+            "The two have too little in common to be recordings of one sound: they are not \
+             aligned in time, and are \
+             compared by their long-term averages.",
+        ));
+    }
+    findings
 }
 
 /// The two averaged over each other, if they are recordings of one sound.

@@ -66,9 +66,7 @@ use crate::finding::{Advice, Finding};
 use crate::frame::{FramePlan, FrameSettings};
 use crate::measured::Measured;
 use crate::quantity::{Field, Key, Label, Quantities, Quantity, Unit, bare, pair};
-use crate::units::{
-    LevelReference, Note, amplitude_from_db, cents_between, db_from_amplitude, db_from_power,
-};
+use crate::units::{LevelReference, Note, cents_between, db_from_amplitude, db_from_power};
 use averaged::{Averaged, Averager};
 use drift::Drift;
 use peaks::{PeakSearch, WindowedPeak};
