@@ -153,10 +153,10 @@ pub(super) fn align(
     });
     let rival = rivals.max_by(|x, y| x.1.total_cmp(&y.1)).map(|rival| rival.0.delay.value);
     let best = Placed { rival, ..best.clone() };
-    let own = tried.iter().map(|one| &one.followed.stretches);
-    let own = own.min_by(|x, y| best.misses(x).total_cmp(&best.misses(y)));
+    let misses = |one: &&Tried| best.misses(&one.followed.stretches);
+    let own = tried.iter().min_by(|x, y| misses(x).total_cmp(&misses(y)));
     match own {
-        Some(stretches) => Ok(Some(uneven(a, b, rate_hz, best, stretches)?)),
+        Some(own) => Ok(Some(uneven(a, b, rate_hz, best, own)?)),
         None => Ok(Some(best)),
     }
 }
@@ -168,7 +168,7 @@ fn uneven(
     b: &dyn Samples,
     rate_hz: f64,
     placed: Placed,
-    stretches: &[Stretch],
+    tried: &Tried,
 ) -> Result<Placed, Error> {
     /// Each round takes most of what a moving delay blurs in the one before.
     const ROUNDS: usize = 4;
@@ -177,7 +177,15 @@ fn uneven(
     const NEAR: f64 = 0.01;
     /// What a stretch may be off after the first round, in samples.
     const STRAY: f64 = 8.0;
-    if !placed.wanders(stretches) {
+    /// Longer stretches may blur what is uneven where they leave so much.
+    const LOOSE: f64 = 0.02;
+    let coarse = &tried.followed;
+    let Some(finer) = Follower::with(a, b, rate_hz, STRETCH_S) else { return Ok(placed) };
+    if !placed.wanders(&coarse.stretches) && 1.0 - coarse.shared < LOOSE {
+        return Ok(placed);
+    }
+    let stretches = finer.follow(tried.from, tried.delay, finer.all())?.stretches;
+    if !placed.wanders(&stretches) {
         return Ok(placed);
     }
     let mut knots: Vec<(f64, f64)> =
