@@ -41,13 +41,15 @@ impl<'a> Reader<'a> {
 
     /// So many samples from a place on, which may lie before the first.
     pub(crate) fn at(&mut self, from: i64, count: usize) -> Result<&[f32], Error> {
-        /// Enough that steps to and fro seldom read anew.
+        /// Enough that steps to and fro seldom read anew, nor a look a little beside.
         const LEAST: usize = 1 << 17;
+        const BESIDE: usize = 1 << 10;
         let to = from + count as i64;
         if from < self.from || to > self.from + self.held.len() as i64 {
-            let held = count.max(LEAST);
+            let held = count.max(LEAST) + 2 * BESIDE;
+            let beside = BESIDE as i64;
             // Whoever goes backwards wants what lies before next.
-            self.from = if from < self.from { to - held as i64 } else { from };
+            self.from = if from < self.from { to + beside - held as i64 } else { from - beside };
             self.held.resize(held, 0.0);
             let all = self.samples.count() as i64;
             let (first, last) = (self.from.max(0), (self.from + held as i64).min(all));

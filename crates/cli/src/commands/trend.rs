@@ -541,12 +541,13 @@ fn extreme_words(found: &Found, axis: &Axis) -> String {
     let told = |name: &str, extreme: Option<Extreme>| {
         let Extreme { x, value, is_real } = extreme?;
         let [value, u] = text::measured(value.value, value.u, 6);
+        let u = if u.starts_with('<') { format!(" (u {u})") } else { format!(" ± {u}") };
         let said = match is_real {
             Some(true) => ", different from those beside it",
             Some(false) => ", not distinguishable from those beside it",
             None => "",
         };
-        Some(format!("{name} at {}: {value} ± {u}{said}", axis.name(x)))
+        Some(format!("{name} at {}: {value}{u}{said}", axis.name(x)))
     };
     let all = [told("greatest", found.greatest), told("least", found.least)];
     let all: Vec<String> = all.into_iter().flatten().collect();

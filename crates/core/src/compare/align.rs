@@ -170,9 +170,9 @@ fn uneven(
     placed: Placed,
     tried: &Tried,
 ) -> Result<Placed, Error> {
-    /// Each round takes most of what a moving delay blurs in the one before.
-    const ROUNDS: usize = 4;
-    const STRETCH_S: f64 = 0.25;
+    /// Each round takes most of what a moving delay blurs in the one before, and the shorter its
+    /// stretches are the finer is the course.
+    const STRETCHES_S: [f64; 5] = [0.25, 0.25, 0.125, 0.125, 0.125];
     /// Near enough, in samples.
     const NEAR: f64 = 0.01;
     /// What a stretch may be off after the first round, in samples.
@@ -180,7 +180,9 @@ fn uneven(
     /// Longer stretches may blur what is uneven where they leave so much.
     const LOOSE: f64 = 0.02;
     let coarse = &tried.followed;
-    let Some(finer) = Follower::with(a, b, rate_hz, STRETCH_S) else { return Ok(placed) };
+    let Some(finer) = Follower::with(a, b, rate_hz, STRETCHES_S[0]) else {
+        return Ok(placed);
+    };
     if !placed.wanders(&coarse.stretches) && 1.0 - coarse.shared < LOOSE {
         return Ok(placed);
     }
@@ -190,11 +192,14 @@ fn uneven(
     }
     let mut knots: Vec<(f64, f64)> =
         stretches.iter().map(|stretch| (stretch.middle, placed.off_line(stretch))).collect();
-    for _ in 0..ROUNDS {
+    for stretch_s in STRETCHES_S {
         let bent = Placed { course: Course { knots: knots.clone() }, ..placed.clone() };
-        let overlap = bent.overlap(a.count(), b.count());
+        if bent.course.is_wild() {
+            return Ok(placed);
+        }
+        let overlap = bent.reached(a.count(), b.count());
         let warped = Warped { placed: &bent, b, overlap: overlap.clone() };
-        let Some(follower) = Follower::with(a, &warped, rate_hz, STRETCH_S) else { break };
+        let Some(follower) = Follower::with(a, &warped, rate_hz, stretch_s) else { break };
         let middle = f64::midpoint(overlap.start as f64, overlap.end as f64);
         let found = follower.follow(middle, 0.0, follower.all())?;
         let is_inside = |stretch: &&Stretch| {
@@ -204,8 +209,11 @@ fn uneven(
         let squares: f64 = inside.iter().map(|stretch| stretch.delay.powi(2)).sum();
         let knot =
             |stretch: &&Stretch| (stretch.middle, bent.course.at(stretch.middle) + stretch.delay);
+        if inside.len() < 3 {
+            break;
+        }
         knots = inside.iter().map(knot).collect();
-        if knots.len() < 3 || squares < NEAR * NEAR * knots.len() as f64 {
+        if squares < NEAR * NEAR * knots.len() as f64 {
             break;
         }
     }
@@ -339,8 +347,17 @@ impl Placed {
         stretch.delay - self.delay.value - self.slope * stretch.middle
     }
 
-    /// The samples of the first that lie over the second, of so many in each.
+    /// The samples of the first that lie over the second, of so many in each, and where the delay
+    /// is known.
     pub(super) fn overlap(&self, a_count: usize, b_count: usize) -> Range<usize> {
+        let whole = self.reached(a_count, b_count);
+        let Some((first, last)) = self.course.known() else { return whole };
+        let start = whole.start.max(first.ceil() as usize).min(whole.end);
+        start..whole.end.min(last as usize).max(start)
+    }
+
+    /// The same wherever the delay is thought to be.
+    fn reached(&self, a_count: usize, b_count: usize) -> Range<usize> {
         let reach = self.course.reach();
         let first = ((reach - self.delay.value) / (1.0 + self.slope)).max(0.0).ceil() as usize;
         let last = (b_count as f64 - 1.0 - reach - self.delay.value) / (1.0 + self.slope);
@@ -377,19 +394,19 @@ impl<'a> Shifted<'a> {
             let own = self.b.at(nearest, count)?;
             return Ok((own, product(own, own)));
         }
-        let first = place.floor() as i64;
-        let (before, behind) = self.between.needs(count, (end - place).max(1.0) / count as f64);
-        // Where the clock runs unevenly, it may run ahead of its mean in between.
-        let more = if is_even { 0 } else { PIECE };
-        let from = first - (before + more) as i64;
-        let sound = self.b.at(from, before + behind + 2 * more)?;
+        let piece = if is_even { count.max(1) } else { PIECE };
+        let starts = (sample..sample + count).step_by(piece).chain([sample + count]);
+        let places: Vec<f64> = starts.map(|start| self.placed.place(start)).collect();
+        let lowest = places.iter().copied().fold(place, f64::min).floor() as i64;
+        let highest = places.iter().copied().fold(end, f64::max).ceil() as i64;
+        let (before, behind) = self.between.needs(0, 1.0);
+        let from = lowest - before as i64;
+        let to = highest.max(nearest + count as i64) + behind as i64;
+        let sound = self.b.at(from, (to - from) as usize)?;
         self.values.resize(count, 0.0);
-        let piece = if is_even { count } else { PIECE };
-        for (n, values) in self.values.chunks_mut(piece).enumerate() {
-            let start = sample + n * piece;
-            let place = self.placed.place(start);
-            let step = (self.placed.place(start + values.len()) - place) / values.len() as f64;
-            self.between.along(sound, place - from as f64, step, values);
+        for (values, ends) in self.values.chunks_mut(piece).zip(places.windows(2)) {
+            let step = (ends[1] - ends[0]) / values.len() as f64;
+            self.between.along(sound, ends[0] - from as f64, step, values);
         }
         let own = &sound[(nearest - from) as usize..][..count];
         Ok((&self.values, product(own, own)))
@@ -432,24 +449,42 @@ impl Course {
         self.knots.is_empty()
     }
 
+    /// Between which samples it is known.
+    fn known(&self) -> Option<(f64, f64)> {
+        Some((self.knots.first()?.0, self.knots.last()?.0))
+    }
+
     /// The largest delay.
     fn reach(&self) -> f64 {
         self.knots.iter().fold(0.0, |most, (_, delay)| most.max(delay.abs()))
     }
 
-    /// RMS of the delays; `None` where there is none.
+    /// RMS of the delays about a straight line; `None` where there is none.
     pub(super) fn rms(&self) -> Option<f64> {
-        let squares: f64 = self.knots.iter().map(|(_, delay)| delay * delay).sum();
-        (!self.is_even()).then(|| (squares / self.knots.len() as f64).sqrt())
+        let line = fit::Line::of_equals(self.knots.iter().copied())?;
+        Some((line.left / line.weight).sqrt())
+    }
+
+    /// Whether no clock is so uneven.
+    fn is_wild(&self) -> bool {
+        const MOST_UNEVEN: f64 = 3.0 * MOST_DRIFT;
+        const STRAY: f64 = 4.0;
+        let is_wild = |pair: &[(f64, f64)]| {
+            (pair[1].1 - pair[0].1).abs() > MOST_UNEVEN * (pair[1].0 - pair[0].0) + STRAY
+        };
+        self.knots.windows(2).any(is_wild)
     }
 
     fn at(&self, sample: f64) -> f64 {
         let after = self.knots.partition_point(|(at, _)| *at <= sample);
         let Some(last) = self.knots.len().checked_sub(1) else { return 0.0 };
-        if after == 0 || after > last {
-            return self.knots[after.min(last)].1;
-        }
         let knot = |n: usize| self.knots[n.min(last)];
+        if after == 0 || after > last {
+            // Straight on from the last two.
+            let ((t1, p1), (t2, p2)) =
+                if after == 0 { (knot(0), knot(1)) } else { (knot(last - 1), knot(last)) };
+            return p1 + (p2 - p1) * (sample - t1) / (t2 - t1);
+        }
         let ((t1, p1), (t2, p2)) = (knot(after - 1), knot(after));
         let ((t0, p0), (t3, p3)) = (knot(after.saturating_sub(2)), knot(after + 1));
         let (slope1, slope2) = ((p2 - p0) / (t2 - t0), (p3 - p1) / (t3 - t1));

@@ -656,9 +656,11 @@ fn bands_told(
 
 /// Where noise hides what two recordings of one sound have in common, and its own level differs.
 fn noise_findings(bands: &[BandDifference], spectra: &Spectra) -> Vec<Finding> {
+    /// Less is not worth a word, in dB.
+    const LEAST: f64 = 1.0;
     let rise_db = |band: &BandDifference| {
-        let is_noise = band.is_level_real && band.is_masked;
-        band.level_difference_db.filter(|_| is_noise)
+        let is_noise = band.is_level_real && band.is_noise();
+        band.level_difference_db.filter(|db| is_noise && db.abs() > LEAST)
     };
     let is_alike = |a: &BandDifference, b: &BandDifference| {
         rise_db(a).zip(rise_db(b)).is_some_and(|(a, b)| a * b > 0.0)

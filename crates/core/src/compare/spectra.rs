@@ -76,11 +76,23 @@ pub struct BandDifference {
     /// Whether that is real.
     #[serde(rename = "level_distinguishable")]
     pub is_level_real: bool,
+    /// Share of its power that the one which has less has in common with the other, of two
+    /// recordings of one sound.
+    #[serde(skip)]
+    pub shared_share: Option<f64>,
     /// Whether something hides it: what the two have in common is less than 20 dB above what each
     /// has of its own, so that a difference says nothing of what lies between them; or all there is
     /// are side lobes of what is louder elsewhere.
     #[serde(rename = "masked")]
     pub is_masked: bool,
+}
+
+impl BandDifference {
+    /// Whether noise is more than half of what one of two recordings of one sound has there.
+    #[must_use]
+    pub fn is_noise(&self) -> bool {
+        self.shared_share.is_some_and(|share| share < 0.5)
+    }
 }
 
 /// Adds up the powers of frames.
@@ -359,6 +371,7 @@ impl Spectra {
         let is_leaked = is_leaked(louder, &bins);
         let is_hidden = shared.is_some_and(|(of_a, of_b)| of_a.min(of_b) < SHARED_20_DB);
         found.is_masked = is_leaked || is_hidden;
+        found.shared_share = shared.map(|(of_a, of_b)| of_a.min(of_b));
         let u = Some(u).filter(|u| u.is_finite());
         (found.difference_db, found.difference_db_u) = (Some(difference_db), u);
         (found.level_difference_db, found.level_difference_db_u) = (Some(difference_db), u);

@@ -192,10 +192,9 @@ pub(crate) fn an_uneven_clock_is_followed() {
     });
     let (wander, left): (Vec<f64>, Vec<f64>) = found.into_iter().unzip();
     let percent = wander.iter().map(|share| 100.0 * share);
-    Accuracy::all_bare("wander of an uneven clock at 40 dB", "%", percent).hold(6.0);
-    // Both are noisy by −40 dB: −37 dB is all that can be left.
-    let more = left.iter().map(|db| db + 37.0);
-    Accuracy::all_bare("what an uneven clock leaves, over the noise", "dB", more).hold_worst(3.0);
+    Accuracy::all_bare("wander of an uneven clock at 40 dB", "%", percent).hold(1.5);
+    // Both are noisy by −40 dB: no less than −37 dB can be left.
+    assert!(left.iter().all(|db| (-37.2..-36.5).contains(db)), "{left:?}");
 }
 
 #[test]

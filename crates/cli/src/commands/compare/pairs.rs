@@ -281,7 +281,8 @@ const SAME: &str = "not distinguishable";
 fn verdict(found: &BandDifference) -> String {
     let said = text::verdict(Some(found.is_real));
     match (found.is_masked && !found.is_real, found.is_level_real) {
-        (true, true) => "noise differs".into(),
+        (true, true) if found.is_noise() => "noise differs".into(),
+        (true, true) => "level differs: masked".into(),
         (true, false) => format!("{said}: masked"),
         (false, _) => said.into(),
     }
