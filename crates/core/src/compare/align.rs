@@ -217,7 +217,18 @@ fn uneven(
             break;
         }
     }
-    let bent = Placed { course: Course { knots }, ..placed.clone() };
+    // What wanders is alike from stretch to stretch: fewer of them say how the line lies.
+    let off: Vec<f64> = coarse.stretches.iter().map(|one| placed.off_line(one)).collect();
+    let products: f64 = off.windows(2).map(|pair| pair[0] * pair[1]).sum();
+    let alike = products / off.iter().map(|x| x * x).sum::<f64>();
+    let wider = ((1.0 + alike) / (1.0 - alike)).max(1.0).sqrt();
+    let widened = |value: Measured| Measured::new(value.value, wider * value.u);
+    let bent = Placed {
+        delay: widened(placed.delay),
+        drift: placed.drift.map(widened),
+        course: Course { knots },
+        ..placed.clone()
+    };
     let (miss, left) = (1.0 - shared(a, b, &placed)?, 1.0 - shared(a, b, &bent)?);
     Ok(if left < 0.5 * miss { bent } else { placed })
 }
