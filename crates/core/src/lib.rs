@@ -1,7 +1,8 @@
 //! Signal analysis for Tone Map: everything that is computed, as plain functions and small structs
 //! over samples.
 //!
-//! The crate takes slices and settings and returns values. It opens no file, prints nothing, draws
+//! The crate takes slices, or [`Samples`] that need not fit into memory, and settings, and returns
+//! values. It opens no file, prints nothing, draws
 //! nothing, starts no thread and keeps no global state.
 //!
 //! # Where things stand

@@ -36,6 +36,7 @@ mod profile;
 mod recorded;
 mod search;
 mod spectra;
+mod uneven;
 
 pub use group::{GroupDifference, Profile, compare_groups, profile};
 pub use maps::{DifferenceMaps, difference_maps};
