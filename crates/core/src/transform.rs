@@ -53,6 +53,36 @@ impl<T: FftNum> RealTransform<T> {
     }
 }
 
+/// A planned transform back to real values with its buffers; nothing is allocated when it runs.
+pub(crate) struct InverseTransform<T: FftNum> {
+    plan: Arc<dyn ComplexToReal<T>>,
+    output: Vec<T>,
+    scratch: Vec<Complex<T>>,
+}
+
+impl<T: FftNum> InverseTransform<T> {
+    /// Plans a transform to `length` values. Allocates.
+    pub(crate) fn new(length: usize) -> Self {
+        let plan = RealFftPlanner::new().plan_fft_inverse(length);
+        let (output, scratch) = (plan.make_output_vec(), plan.make_scratch_vec());
+        Self { plan, output, scratch }
+    }
+
+    /// The values of which `spectrum` is the transform, times their number; `spectrum` holds garbage
+    /// afterwards.
+    pub(crate) fn backward(&mut self, spectrum: &mut [Complex<T>]) -> &[T] {
+        // What belongs to a real sequence is real at both ends but for rounding.
+        spectrum[0].im = T::zero();
+        if self.plan.len().is_multiple_of(2) {
+            spectrum[self.plan.len() / 2].im = T::zero();
+        }
+        self.plan
+            .process_with_scratch(spectrum, &mut self.output, &mut self.scratch)
+            .expect("all three buffers have the planned lengths");
+        &self.output
+    }
+}
+
 /// The `length` real values whose transform is `spectrum`, which is real: symmetric about the
 /// first.
 pub(crate) fn real_inverse(spectrum: &[f64], length: usize) -> Vec<f64> {
@@ -61,18 +91,8 @@ pub(crate) fn real_inverse(spectrum: &[f64], length: usize) -> Vec<f64> {
 
 /// The `length` real values of which `spectrum` is the transform.
 pub(crate) fn inverse(mut spectrum: Vec<Complex<f64>>, length: usize) -> Vec<f64> {
-    let plan = RealFftPlanner::new().plan_fft_inverse(length);
-    let mut values = plan.make_output_vec();
-    // What belongs to a real sequence is real at both ends but for rounding.
-    spectrum[0].im = 0.0;
-    if length.is_multiple_of(2) {
-        spectrum[length / 2].im = 0.0;
-    }
-    plan.process(&mut spectrum, &mut values).expect("both buffers have the planned lengths");
-    for value in &mut values {
-        *value /= length as f64;
-    }
-    values
+    let mut transform = InverseTransform::new(length);
+    transform.backward(&mut spectrum).iter().map(|value| value / length as f64).collect()
 }
 
 /// A planned convolution of a stream with a fixed kernel, block by block (overlap-add: T. G.

@@ -316,9 +316,9 @@ fn the_implied_fundamental_and_the_beats_are_told() {
     assert_eq!(few.peaks.len(), 2);
 }
 
-/// A string and another 1.5 Hz beside it, which frames of half a second do not tell apart.
+/// A string and another 1.5 Hz beside it, which frames of half a second do not resolve.
 #[test]
-fn two_tones_that_beat_are_told_apart() {
+fn two_tones_that_beat_are_resolved() {
     let bench = Bench::new();
     let mut sound: Vec<f64> = white_noise(7, 1e-3, 96_000);
     for (hz, level, phase) in [(440.0, 0.2, 0.3), (441.5, 0.1, 2.0)] {

@@ -43,7 +43,7 @@ const SURE_OF_DRIFT: f64 = 4.0;
 #[derive(Debug, Clone, PartialEq)]
 pub(super) struct Placed {
     pub(super) delay: Measured,
-    /// How much faster time runs in the second, as a share; `None` for recordings too short to tell.
+    /// Drift of the clock of the second, as a share; `None` for recordings too short to know.
     pub(super) drift: Option<Measured>,
     /// Whether the drift is taken into account.
     pub(super) is_drifting: bool,

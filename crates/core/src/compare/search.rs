@@ -1,12 +1,11 @@
 //! Where in a second recording a loud stretch of the first may be.
 
-use realfft::RealFftPlanner;
 use rustfft::num_complex::Complex;
 
 use crate::error::Error;
 use crate::lanes::product;
 use crate::samples::{Reader, Samples, held};
-use crate::transform::{RealTransform, fast_length};
+use crate::transform::{InverseTransform, RealTransform, fast_length};
 
 type C = Complex<f32>;
 
@@ -132,25 +131,23 @@ pub(super) fn delays(anchor: &Anchor, b: &dyn Samples, away: f64) -> Result<Vec<
 /// at more closely.
 struct Correlator {
     forward: RealTransform<f32>,
-    inverse: std::sync::Arc<dyn realfft::ComplexToReal<f32>>,
+    inverse: InverseTransform<f32>,
     of_anchor: Vec<C>,
     input: Vec<f32>,
     cross: Vec<C>,
-    scratch: Vec<C>,
     values: [Vec<f32>; 2],
 }
 
 impl Correlator {
     fn new(anchor: &[f32], size: usize) -> Self {
         let mut forward = RealTransform::new(size);
-        let inverse = RealFftPlanner::new().plan_fft_inverse(size);
         let mut input = vec![0.0; size];
         input[..anchor.len()].copy_from_slice(anchor);
         let of_anchor = forward.forward(&mut input).to_vec();
-        let scratch = inverse.make_scratch_vec();
         let cross = vec![C::default(); of_anchor.len()];
         let values = [vec![0.0; size], vec![0.0; size]];
-        Self { forward, inverse, of_anchor, input, cross, scratch, values }
+        let inverse = InverseTransform::new(size);
+        Self { forward, inverse, of_anchor, input, cross, values }
     }
 
     /// Magnitudes of Σ a\[n\]·b\[n + lag\] for lags from 0 on, plain and with a flatter spectrum.
@@ -167,16 +164,10 @@ impl Correlator {
                 let weight = if flat { (plain.norm_sqr().sqrt() + floor).sqrt() } else { 1.0 };
                 *product = if weight > 0.0 { plain / weight } else { C::default() };
             }
-            // What belongs to a real sequence is real at both ends but for rounding.
-            let last = self.cross.len() - 1;
-            (self.cross[0].im, self.cross[last].im) = (0.0, 0.0);
-            let values = &mut self.values[usize::from(flat)];
-            self.inverse
-                .process_with_scratch(&mut self.cross, values, &mut self.scratch)
-                .expect("all three buffers have the planned lengths");
-            let scale = 1.0 / values.len() as f32;
-            for value in values {
-                *value = value.abs() * scale;
+            let found = self.inverse.backward(&mut self.cross);
+            let scale = 1.0 / found.len() as f32;
+            for (value, found) in self.values[usize::from(flat)].iter_mut().zip(found) {
+                *value = found.abs() * scale;
             }
         }
         &self.values

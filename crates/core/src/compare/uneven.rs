@@ -73,9 +73,7 @@ pub(super) fn uneven(
         }
     }
     // What wanders is alike from stretch to stretch: fewer of them say how the line lies.
-    let off: Vec<f64> = coarse.stretches.iter().map(|one| placed.off_line(one)).collect();
-    let products: f64 = off.windows(2).map(|pair| pair[0] * pair[1]).sum();
-    let alike = products / off.iter().map(|x| x * x).sum::<f64>();
+    let (_, alike) = off_line(&placed, &coarse.stretches);
     let wider = ((1.0 + alike) / (1.0 - alike)).max(1.0).sqrt();
     let widened = |value: Measured| Measured::new(value.value, wider * value.u);
     let bent = Placed {
@@ -95,14 +93,22 @@ fn wanders(placed: &Placed, stretches: &[Stretch]) -> bool {
     const LEAST: f64 = 0.2;
     const OVER_U: f64 = 5.0;
     const ALIKE: f64 = 0.5;
+    let (squares, alike) = off_line(placed, stretches);
+    let variances: f64 = stretches.iter().map(|stretch| stretch.variance).sum();
+    let count = stretches.len();
+    count >= FEWEST
+        && squares > LEAST * LEAST * count as f64
+        && squares > OVER_U * OVER_U * variances
+        && alike > ALIKE
+}
+
+/// How far stretches lie off the line, as a sum of squares, and how alike neighbours are in that, as
+/// their correlation.
+fn off_line(placed: &Placed, stretches: &[Stretch]) -> (f64, f64) {
     let off: Vec<f64> = stretches.iter().map(|stretch| placed.off_line(stretch)).collect();
     let squares: f64 = off.iter().map(|x| x * x).sum();
-    let variances: f64 = stretches.iter().map(|stretch| stretch.variance).sum();
     let products: f64 = off.windows(2).map(|pair| pair[0] * pair[1]).sum();
-    off.len() >= FEWEST
-        && squares > LEAST * LEAST * off.len() as f64
-        && squares > OVER_U * OVER_U * variances
-        && products > ALIKE * squares
+    (squares, if squares > 0.0 { products / squares } else { 0.0 })
 }
 
 /// The same as samples that are read in any order; silent where nothing lies over the first.

@@ -3,6 +3,7 @@
 use serde::Serialize;
 
 use crate::bands::octave_bands;
+use crate::lanes::product;
 use crate::quantity::{Label, Quantity, Unit, bare, pair};
 use crate::transform::RealTransform;
 use crate::window::WindowKind;
@@ -28,7 +29,7 @@ impl Rest {
     pub(super) fn of(sound: &[f32], left: &[f32], rate_hz: f64) -> Self {
         /// Attacks of struck and plucked notes are over by then.
         const SUSTAIN_AFTER_S: f64 = 0.1;
-        let power = |x: &[f32]| x.iter().map(|x| f64::from(*x).powi(2)).sum::<f64>();
+        let power = |x: &[f32]| product(x, x);
         let left_db = |from: usize| {
             let (all, left) = (power(&sound[from..]), power(&left[from..]));
             (all > 0.0).then(|| 10.0 * (left / all).max(1e-30).log10())
@@ -94,7 +95,7 @@ fn loudest_octave(sound: &[f32], rate_hz: f64) -> Option<(f64, f64)> {
 
 /// The sample by which half of the energy has been.
 fn half_by(sound: &[f32]) -> Option<usize> {
-    let half = 0.5 * sound.iter().map(|x| f64::from(*x).powi(2)).sum::<f64>();
+    let half = 0.5 * product(sound, sound);
     let mut sum = 0.0;
     let reaches = |x: &f32| {
         sum += f64::from(*x).powi(2);

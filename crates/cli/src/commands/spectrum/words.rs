@@ -29,14 +29,14 @@ pub(super) fn family_line(family: &Family) -> String {
     ))
 }
 
-/// How two tones beat that frames do not tell apart; said of the lower.
+/// How two tones beat that the frames do not resolve; said of the lower.
 pub(super) fn beat_line(peak: &Peak) -> Option<String> {
     let beat = pair(peak.beat_hz, peak.beat_hz_u)?;
     let other_hz = peak.beats_with_hz.filter(|other_hz| *other_hz > peak.frequency_hz)?;
     let [hz, u] = text::measured(beat.value, beat.u, 6);
     Some(text::sentence(&format!(
-        "{} Hz and {} Hz beat at {hz} ± {u} Hz, every {} s: frames do not tell them apart, the \
-         span as a whole does.",
+        "{} Hz and {} Hz beat at {hz} ± {u} Hz, every {} s: closer than the frames resolve, \
+         resolved by the fit over the span.",
         text::number(peak.frequency_hz, 2),
         text::number(other_hz, 2),
         text::number(1.0 / beat.value, 3),
