@@ -78,6 +78,8 @@ pub(super) fn align(
     const JUDGED_S: [f64; 3] = [1.0, 10.0, f64::INFINITY];
     /// It is looked for so far away before it is looked for farther.
     const AWAY_S: [f64; 3] = [10.0, 60.0, f64::INFINITY];
+    /// Of places that all share little so many are followed through a long recording.
+    const MOST_DOUBTFUL: usize = 4;
     /// What is found near is not looked for elsewhere if it has so much of the power in common.
     const SURE: f64 = 0.5;
     let Some(follower) = Follower::new(a, b, rate_hz) else { return Ok(None) };
@@ -111,6 +113,13 @@ pub(super) fn align(
             let chance = 1.0 + by_chance(one.within.len() * follower.length / 2);
             1.0 - one.followed.shared <= RIVAL.max(chance) * (1.0 - most) + SLACK
         });
+        if judged_s.is_infinite() && RIVAL * (1.0 - most) > 1.0 {
+            // Nothing leads far: to follow every place through a long recording shows no more.
+            let mut shares: Vec<f64> = tried.iter().map(|one| one.followed.shared).collect();
+            shares.sort_by(|x, y| y.total_cmp(x));
+            let least = shares.get(MOST_DOUBTFUL - 1).copied().unwrap_or(0.0);
+            tried.retain(|one| one.followed.shared >= least);
+        }
         for one in &mut tried {
             one.within = farther(one);
             one.followed = follower.follow(one.from, one.delay, one.within.clone())?;
