@@ -7,6 +7,7 @@ use tonemap_core::partials::{LONGEST_S, NoteChoice, PartialsSettings};
 use tonemap_core::pitch::{DEFAULT_RANGE_HZ, Pitch, PitchNote, PitchSettings, PitchTracker};
 use tonemap_core::units::FrequencyRange;
 
+use crate::status::Usage;
 use crate::take::{NotePlace, Part};
 
 /// Which notes of a take are measured.
@@ -14,10 +15,10 @@ use crate::take::{NotePlace, Part};
 #[command(next_help_heading = "Search")]
 pub(crate) struct NoteArgs {
     /// Which of several notes is measured, counted from 1 [default: the longest]
-    #[arg(long, value_name = "NUMBER", conflicts_with_all = ["free", "each"])]
+    #[arg(long, value_name = "NUMBER", conflicts_with = "each")]
     note: Option<usize>,
     /// Measure each note of a take, one row a note
-    #[arg(long, conflicts_with = "free")]
+    #[arg(long)]
     each: bool,
 }
 
@@ -30,6 +31,10 @@ impl NoteArgs {
         settings: &PartialsSettings,
         quiet: bool,
     ) -> Result<Vec<Part<'a>>> {
+        if settings.free && (self.each || self.note.is_some()) {
+            let reason = "with --free there are no notes: leave out --note and --each";
+            return Err(Usage(reason.into()).into());
+        }
         let is_short = part.lasts_s() <= LONGEST_S;
         if settings.free || (is_short && !self.each) {
             return Ok(vec![part.of_note(self.note, None)]);
@@ -93,16 +98,31 @@ fn place_of(part: &Part<'_>, notes: &[PitchNote], n: usize) -> NotePlace {
 #[command(next_help_heading = "Search")]
 pub(crate) struct FundamentalArgs {
     /// Assume no fundamental
-    #[arg(long)]
+    #[arg(long, conflicts_with = "fundamental")]
     pub(crate) free: bool,
+    #[command(flatten)]
+    range: FundamentalRange,
+}
+
+/// Where the fundamental is looked for.
+#[derive(Args, Clone)]
+#[command(next_help_heading = "Search")]
+pub(crate) struct FundamentalRange {
     /// Where the fundamental is looked for: G1..C7, 50Hz..1kHz [default: 25Hz..5kHz]
-    #[arg(long, value_name = "LOW..HIGH", conflicts_with = "free")]
+    #[arg(long, value_name = "LOW..HIGH")]
     fundamental: Option<FrequencyRange>,
 }
 
 impl FundamentalArgs {
     /// Settings for partials of a part, with A4 at `reference_hz` and the note that the study
     /// expects.
+    pub(crate) fn settings(&self, part: &Part<'_>, reference_hz: f64) -> Result<PartialsSettings> {
+        Ok(PartialsSettings { free: self.free, ..self.range.settings(part, reference_hz)? })
+    }
+}
+
+impl FundamentalRange {
+    /// The same where there is a fundamental.
     pub(crate) fn settings(&self, part: &Part<'_>, reference_hz: f64) -> Result<PartialsSettings> {
         let rate = part.rate_hz();
         let range_hz = match self.fundamental {
@@ -111,7 +131,7 @@ impl FundamentalArgs {
         };
         let expected = part.take().expected_note();
         Ok(PartialsSettings {
-            free: self.free,
+            free: false,
             pitch: PitchSettings {
                 range_hz: (range_hz.0, range_hz.1.min(0.4 * rate)),
                 expected_hz: expected.map(|note| note.frequency_hz(reference_hz)),

@@ -27,6 +27,7 @@
 //! | [`partials`] | each partial over time: inharmonicity, decay, beating |
 //! | [`timbre`] | descriptors of a note over time: spectrum, attack, harmonic content, noise |
 //! | [`tuning`] | notes against a temperament: cents, reference pitch, stretch, beats of intervals |
+//! | [`unison`] | strings sounding together: mistuning, beats, a grade |
 //! | [`compare`] | two sounds: delay, drift, gain, differences and which of them are real |
 //! | [`trend`] | a quantity against a condition: line, course, steps |
 //! | [`filter`] | bands kept or removed, with linear phase and no delay |
@@ -81,6 +82,7 @@ pub mod timbre;
 pub mod transform;
 pub mod trend;
 pub mod tuning;
+pub mod unison;
 pub mod units;
 mod wavering;
 pub mod window;

@@ -39,8 +39,9 @@ pub(crate) mod flat {
         };
     }
 
-    flat! { a b decay_t60_s difference f0_hz fitted_reference_hz inharmonicity intercept slope
-    stiff_f_hz }
+    flat! { a b decay_t60_s difference f0_hz fitted_reference_hz grade grade_change inharmonicity
+    inharmonicity_difference intercept mistuning_cents mistuning_change_cents moved_cents
+    other_cents slope stiff_f_hz unsteadiness }
 }
 
 impl Measured {

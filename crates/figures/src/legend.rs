@@ -17,6 +17,8 @@ pub(crate) enum Sign {
     Curve(usize),
     /// A mark alone, filled or not.
     Tone(bool),
+    /// A line.
+    Line(RGBColor),
     /// A dashed line.
     Dashes(RGBColor),
     /// A tick above the plot.
@@ -43,6 +45,10 @@ pub(crate) fn draw(sheet: &Sheet<'_>, right: f64, entries: &[(&str, Sign)]) -> R
             Sign::Tone(filled) => {
                 sheet.dot(x - 12.0, MIDDLE_PX, 4.5, theme::TONE, *filled)?;
                 32.0
+            }
+            Sign::Line(colour) => {
+                sheet.line(&line, *colour, 1.0, 1.8)?;
+                54.0
             }
             Sign::Dashes(colour) => {
                 sheet.dashed(&line, *colour, 1.4)?;

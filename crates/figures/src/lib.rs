@@ -75,6 +75,7 @@ mod ticks;
 mod timbre;
 mod trend;
 mod tuning;
+mod unison;
 mod waterfall;
 mod waveform;
 
@@ -103,6 +104,7 @@ pub use tuning::{
     CompassFigure, MapColumn, MapFigure, TargetSeries, TargetsFigure, compass_figure, map_figure,
     targets_figure,
 };
+pub use unison::{UnisonFigure, unison_figure};
 pub use waterfall::{WaterfallFigure, waterfall_cells, waterfall_figure};
 pub use waveform::{
     AmplitudeScale, ChannelCourse, WaveformFigure, waveform_columns, waveform_figure,

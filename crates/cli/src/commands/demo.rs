@@ -91,6 +91,14 @@ const STEPS: &[Step] = &[
         files: &[],
     },
     Step {
+        heading: "Both strings at once, and a week later",
+        text: "The strings plucked together, just tuned to each other and seven days after.",
+        arguments: "study add harp-pair.wav harp-pair-week.wav --note G3 --group pair --channels \
+                    bridge:near",
+        figure: None,
+        files: &[],
+    },
+    Step {
         heading: "The harp, string by string",
         text: "The note expected of each take is read from its file name.",
         arguments: "study add string-*.wav --pattern string-{note}.wav --group compass --channels \
@@ -417,6 +425,25 @@ const STEPS: &[Step] = &[
         files: &[],
     },
     Step {
+        heading: "Do both strings sound as one?",
+        text: "Plucked together after tuning, beside the first string alone. They are a third of a \
+               cent apart, too little to be heard in the first partial; but the other string is of \
+               another gauge, and its partials do not all come together.",
+        arguments: "unison harp-pair --against harp-g3",
+        figure: None,
+        files: &[],
+    },
+    Step {
+        heading: "A week later",
+        text: "The other string has slipped by a cent. Each row is a partial with its decay \
+               removed, and below it each dip is marked; at the right the distance of the strings, \
+               which shrinks with the square of the number, as a difference of stiffness makes it. \
+               The pale line is the week before.",
+        arguments: "unison harp-pair-week --before harp-pair --figure harp-unison.png",
+        figure: Some("harp-unison.png"),
+        files: &[],
+    },
+    Step {
         heading: "A fifth, and how it beats",
         text: "The third partial of the lower and the second of the upper string would coincide \
                if the fifth were pure.",
@@ -629,6 +656,11 @@ impl Demo {
         for (name, string) in strings {
             let note = narrow(&alder_hall::harp_note(&string, rate, 5.0));
             self.write_take(name, RATE, 24, &[note])?;
+        }
+        for (name, cents) in
+            ["harp-pair.wav", "harp-pair-week.wav"].into_iter().zip(alder_hall::HARP_PAIR_CENTS)
+        {
+            self.write_take(name, RATE, 24, &[narrow(&alder_hall::harp_pair(cents, rate, 6.0))])?;
         }
         for (number, slipped_cents) in alder_hall::HARP_COMPASS {
             let string = alder_hall::harp_string(number, slipped_cents);

@@ -15,6 +15,7 @@ mod study;
 mod timbre;
 mod trend;
 mod tuning;
+mod unison;
 
 use anyhow::{Context, Result, bail};
 use clap::{CommandFactory, Parser, Subcommand};
@@ -47,6 +48,7 @@ pub(crate) enum Command {
     Partials(Box<partials::Partials>),
     Timbre(Box<timbre::Timbre>),
     Tuning(Box<tuning::Tuning>),
+    Unison(Box<unison::Unison>),
     Compare(Box<compare::Compare>),
     Trend(Box<trend::Trend>),
     Report(report::Report),
@@ -71,6 +73,7 @@ impl Command {
             Self::Partials(command) => measures(&**command),
             Self::Timbre(command) => measures(&**command),
             Self::Tuning(command) => presents(&**command),
+            Self::Unison(command) => measures(&**command),
             Self::Compare(command) => presents(&**command),
             Self::Trend(command) => presents(&**command),
             Self::Report(command) => acts(|| command.run()),
@@ -120,7 +123,7 @@ pub(crate) enum About {
 }
 
 /// The commands that measure: their results can be saved, compared, made again and reported.
-pub(crate) const RESULTS: [(&str, About); 9] = [
+pub(crate) const RESULTS: [(&str, About); 10] = [
     ("inspect", About::Take),
     ("spectrum", About::Take),
     ("spectrogram", About::Take),
@@ -128,6 +131,7 @@ pub(crate) const RESULTS: [(&str, About); 9] = [
     ("partials", About::Take),
     ("timbre", About::Take),
     ("tuning", About::Take),
+    ("unison", About::Take),
     ("compare", About::Several),
     ("trend", About::Several),
 ];

@@ -150,6 +150,21 @@ fn tuning_shows_a_mark_for_each_note_and_each_stiffness() {
 }
 
 #[test]
+fn a_unison_shows_a_row_and_a_distance_for_each_partial() {
+    let drawn = Drawn::of(&study(), "unison pair.wav --before cut0.wav");
+    let judged = (drawn.result["partials"].as_array().expect("partials").iter())
+        .filter(|partial| !partial["beat_hz"].is_null())
+        .count();
+    assert!(judged >= 6, "{}", drawn.result);
+    assert_eq!(drawn.marks(), judged);
+    // Fitted courses, the line of the distances, and the sign of the legend.
+    let fitted = drawn.points("polyline", CURVE);
+    assert_eq!(fitted.len(), judged + 2, "{fitted:?}");
+    assert!(fitted.iter().filter(|points| **points > 50).count() > judged, "{fitted:?}");
+    assert!(drawn.points("polyline", SECOND_CURVE).len() > judged / 2);
+}
+
+#[test]
 fn a_comparison_shows_both_curves_and_a_bar_for_each_band() {
     let drawn = Drawn::of(&study(), "compare cut0.wav cut1.wav");
     for colour in [CURVE, SECOND_CURVE] {

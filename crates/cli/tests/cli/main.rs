@@ -40,3 +40,4 @@ mod texts;
 mod timbre;
 mod trend;
 mod tuning;
+mod unison;

@@ -68,6 +68,7 @@ pub(crate) fn study() -> Bench {
         done(&["signal", voice, noise, "--duration", "2s", "--output", name, "--quiet"]);
     }
     done(&["signal", tone, noise, "--duration", "2s", "--output", "tone.wav", "--quiet"]);
+    done(&["signal", string, other, noise, "--duration", "3s", "--output", "pair.wav", "--quiet"]);
     done(&["study", "make", "."]);
     let takes = ["study", "add", "cut0.wav", "cut1.wav", "cut2.wav"];
     done(&[&takes[..], &["--pattern", "cut{cut}.wav", "--note", "G3"]].concat());
@@ -86,6 +87,8 @@ fn keys_of_results_are_those_that_were_reviewed() {
         ("partials", "partials cut0.wav --tracks"),
         ("timbre", "timbre cut0.wav tone.wav --tracks"),
         ("tuning", "tuning cut0.wav tone.wav --interval G3..A4"),
+        ("unison", "unison cut0.wav --against cut1.wav"),
+        ("unison_before", "unison cut0.wav --before cut2.wav"),
         ("compare", "compare cut0.wav cut1.wav"),
         ("compare_groups", "compare cut0.wav+cut2.wav cut1.wav+tone.wav"),
         ("trend", "trend --quantity partials.f0_hz --over cut"),
@@ -111,6 +114,7 @@ fn heads_of_tables_are_those_that_were_reviewed() {
         "timbre cut0.wav",
         "timbre cut0.wav --tracks",
         "tuning cut0.wav cut1.wav",
+        "unison cut0.wav",
         "compare cut0.wav cut1.wav",
         "compare cut0.wav+cut2.wav cut1.wav+tone.wav",
         "trend --quantity partials.f0_hz --over cut",
@@ -201,6 +205,7 @@ fn every_number_of_a_result_is_a_quantity() {
         "partials cut0.wav --ratios-to 1 --target 1,2,3",
         "timbre tone.wav",
         "tuning cut0 cut1 cut2 --interval cut0..cut1",
+        "unison pair.wav",
         "compare cut0 cut1",
     ] {
         let run = bench.run(&format!("{line} --format json --quiet"));

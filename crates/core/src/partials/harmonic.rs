@@ -1,6 +1,7 @@
 //! Partials followed where a fundamental says they are.
 
 use super::reading::{FrameReader, Reading};
+use super::{PERIODS, SHORTEST_FRAME_S};
 
 /// A stretch of sound in which one note sounds: it begins with its onset.
 pub(super) struct Stretch<'a> {
@@ -43,6 +44,12 @@ pub(super) struct Guide {
 }
 
 impl Guide {
+    /// Length of the frames in which its partials are read.
+    pub(super) fn frame_s(&self) -> f64 {
+        let lowest = self.points.iter().map(|(_, hz)| *hz).fold(f64::INFINITY, f64::min);
+        (PERIODS / lowest).max(SHORTEST_FRAME_S)
+    }
+
     pub(super) fn at(&self, seconds: f64) -> f64 {
         let after = self.points.partition_point(|(t, _)| *t < seconds);
         match (after.checked_sub(1).map(|n| self.points[n]), self.points.get(after)) {

@@ -14,13 +14,13 @@ const LEAST_SCATTER: f64 = 1e-6;
 
 /// F and B of f_n = n·F·√(1 + B·n²).
 #[derive(Debug, Clone, Copy, PartialEq)]
-pub(super) struct StringLaw {
-    pub(super) stiff_f_hz: Measured,
-    pub(super) inharmonicity: Measured,
+pub(crate) struct StringLaw {
+    pub(crate) stiff_f_hz: Measured,
+    pub(crate) inharmonicity: Measured,
     /// Frequency of the first partial, F·√(1 + B).
-    pub(super) f0_hz: Measured,
+    pub(crate) f0_hz: Measured,
     /// Scatter of the partials about the law, in cents.
-    pub(super) scatter_cents: f64,
+    pub(crate) scatter_cents: f64,
 }
 
 impl StringLaw {
@@ -38,7 +38,7 @@ impl StringLaw {
 /// Fits the law by least squares of (f/n)² = F²·(1 + B·n²), reweighted by J. W. Tukey's biweight so
 /// that single partials off the law do not bend it. The weights take in the scatter of the partials
 /// about the law: it is no noise of the measurement, but goes into what is stated.
-pub(super) fn string_law(partials: &[(usize, Measured)]) -> Option<StringLaw> {
+pub(crate) fn string_law(partials: &[(usize, Measured)]) -> Option<StringLaw> {
     /// Reweighting settles within ten rounds.
     const ROUNDS: usize = 30;
     /// Tukey's biweight with 95 % efficiency for normal noise (Holland and Welsch, 1977).

@@ -55,9 +55,11 @@ use crate::pitch::{Pitch, PitchNote, PitchSettings, pitch};
 use crate::quantity::{Field, Key, Label, Quantities, Quantity, Unit, bare, pair};
 use crate::transform::fast_length;
 use crate::units::cents_between;
+pub(crate) use law::{StringLaw, string_law};
+pub(crate) use reading::FrameReader;
+
 use assembly::Assembly;
 use harmonic::{Guide, Stretch};
-use reading::FrameReader;
 use resynthesis::Sum;
 use stretch::stretch_of;
 
@@ -429,33 +431,20 @@ pub(crate) fn partials_and_pitch(
     check(settings, sound.len(), sample_rate_hz)?;
     let mut findings = Vec::new();
     let mut followed_pitch = None;
-    let (stretch, frame_s, guide) =
-        if settings.free {
-            let from = note_onset(sound, sample_rate_hz, 0, sound.len());
-            let stretch = Stretch { sound, rate_hz: sample_rate_hz, from, to: sound.len() };
-            (stretch, RESOLUTION_BINS / settings.resolve_hz, None)
-        } else {
-            let found = pitch(sound, sample_rate_hz, &settings.pitch)?;
-            let note = chosen(&found, settings.note, start_s)?;
-            findings.extend(found.findings().into_iter().filter(|f| f.code == "off_series"));
-            if found.notes.len() > 1 && settings.note == NoteChoice::Longest {
-                findings.push(Finding::warning(
-                "several_notes",
-                format!(
-                    "The span contains {} notes; the longest is analysed, {:.2} s to {:.2} s.",
-                    found.notes.len(),
-                    start_s + note.start_s,
-                    start_s + note.end_s
-                ),
-            ).advising(Advice::Notes));
-            }
-            let stretch = stretch_of(sound, sample_rate_hz, &found, note);
-            let guide = guide_of(&stretch, &found, note);
-            let lowest = guide.points.iter().map(|(_, hz)| *hz).fold(f64::INFINITY, f64::min);
-            let note = note.clone();
-            followed_pitch = Some((found, note));
-            (stretch, (PERIODS / lowest).max(SHORTEST_FRAME_S), Some(guide))
-        };
+    let (stretch, frame_s, guide) = if settings.free {
+        let from = note_onset(sound, sample_rate_hz, 0, sound.len());
+        let stretch = Stretch { sound, rate_hz: sample_rate_hz, from, to: sound.len() };
+        (stretch, RESOLUTION_BINS / settings.resolve_hz, None)
+    } else {
+        let found = pitch(sound, sample_rate_hz, &settings.pitch)?;
+        let note = chosen(&found, settings.note, start_s)?.clone();
+        findings.extend(findings_of(&found, &note, settings.note, start_s));
+        let stretch = stretch_of(sound, sample_rate_hz, &found, &note);
+        let guide = guide_of(&stretch, &found, &note);
+        let frame_s = guide.frame_s();
+        followed_pitch = Some((found, note));
+        (stretch, frame_s, Some(guide))
+    };
     let length = fast_length((frame_s * sample_rate_hz).ceil() as usize);
     if stretch.to < stretch.from + length {
         let samples = (stretch.to - stretch.from) as u64;
@@ -479,6 +468,65 @@ pub(crate) fn partials_and_pitch(
     let left = stretch.sound[stretch.from..stretch.to].to_vec();
     let assembly = Assembly { stretch, start_s, hop_s, reader, settings, findings, left };
     Ok((assembly.assemble(&followed, guide.as_ref()), followed_pitch))
+}
+
+/// Where the partials of a note are, before any is followed.
+pub(crate) struct NotePlaces {
+    /// First sample of the note, and the one after its last.
+    pub(crate) from: usize,
+    /// See above.
+    pub(crate) to: usize,
+    /// Reads frames in which no partial reaches into the next.
+    pub(crate) reader: FrameReader,
+    /// Number and frequency in Hz of each, the lowest first.
+    pub(crate) partials: Vec<(usize, f64)>,
+    /// What must be known of the choice of the note.
+    pub(crate) findings: Vec<Finding>,
+}
+
+/// Finds the note of a sound that begins so many seconds into its take, and where its partials are.
+pub(crate) fn note_places(
+    sound: &[f32],
+    sample_rate_hz: f64,
+    start_s: f64,
+    settings: &PartialsSettings,
+) -> Result<NotePlaces, Error> {
+    check(settings, sound.len(), sample_rate_hz)?;
+    let found = pitch(sound, sample_rate_hz, &settings.pitch)?;
+    let note = chosen(&found, settings.note, start_s)?;
+    let stretch = stretch_of(sound, sample_rate_hz, &found, note);
+    let guide = guide_of(&stretch, &found, note);
+    let length = fast_length((guide.frame_s() * sample_rate_hz).ceil() as usize);
+    let samples = stretch.to - stretch.from;
+    if samples < length {
+        return Err(Error::TooShort { samples: samples as u64, needed: length as u64 });
+    }
+    let mut reader = FrameReader::new(length, sample_rate_hz);
+    let places = harmonic::places(&stretch, &guide, &mut reader, settings.most);
+    let f0_hz = median(guide.points.iter().map(|(_, hz)| *hz)).ok_or(Error::NoFundamental)?;
+    Ok(NotePlaces {
+        from: stretch.from,
+        to: stretch.to,
+        reader,
+        partials: places.iter().map(|place| (place.number, place.ratio * f0_hz)).collect(),
+        findings: findings_of(&found, note, settings.note, start_s),
+    })
+}
+
+/// What must be known of the choice of a note.
+fn findings_of(found: &Pitch, note: &PitchNote, choice: NoteChoice, start_s: f64) -> Vec<Finding> {
+    let mut findings: Vec<Finding> =
+        found.findings().into_iter().filter(|finding| finding.code == "off_series").collect();
+    if found.notes.len() > 1 && choice == NoteChoice::Longest {
+        let text = format!(
+            "The span contains {} notes; the longest is analysed, {:.2} s to {:.2} s.",
+            found.notes.len(),
+            start_s + note.start_s,
+            start_s + note.end_s
+        );
+        findings.push(Finding::warning("several_notes", text).advising(Advice::Notes));
+    }
+    findings
 }
 
 fn check(settings: &PartialsSettings, samples: usize, sample_rate_hz: f64) -> Result<(), Error> {

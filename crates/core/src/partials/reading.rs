@@ -33,7 +33,7 @@ impl Reading {
 }
 
 /// Reads frames of a fixed length. Keeps its buffers.
-pub(super) struct FrameReader {
+pub(crate) struct FrameReader {
     transform: RealTransform,
     frame: Vec<f64>,
     rate_hz: f64,
@@ -47,11 +47,11 @@ impl FrameReader {
         Self { transform: RealTransform::new(length), frame: vec![0.0; length], rate_hz, spectrum }
     }
 
-    pub(super) fn length(&self) -> usize {
+    pub(crate) fn length(&self) -> usize {
         self.frame.len()
     }
 
-    pub(super) fn bin_hz(&self) -> f64 {
+    pub(crate) fn bin_hz(&self) -> f64 {
         self.rate_hz / self.length() as f64
     }
 
@@ -61,13 +61,34 @@ impl FrameReader {
     }
 
     /// Samples between frames whose noise is as good as independent.
-    pub(super) fn independent_samples(&self) -> f64 {
+    pub(crate) fn independent_samples(&self) -> f64 {
         // The length over the width of the window's noise band in bins, 2.02.
         self.length() as f64 / 2.02
     }
 
+    /// How many times as much noise means of so many frames, each a quarter after the one before,
+    /// have about a frequency as if each had noise of its own.
+    pub(crate) fn correlated(block: usize) -> f64 {
+        const POINTS: usize = 512;
+        let window = |n: usize| {
+            let turn = TAU * (n as f64 + 0.5) / POINTS as f64;
+            let term = |(m, term): (usize, &f64)| term * (m as f64 * turn).cos();
+            let signed = [1.0, -1.0, 1.0, -1.0];
+            TERMS.iter().enumerate().map(term).zip(signed).map(|(x, sign)| x * sign).sum::<f64>()
+        };
+        let shared = |quarters: usize| -> f64 {
+            let shift = quarters * POINTS / 4;
+            (0..POINTS - shift).map(|n| window(n) * window(n + shift)).sum()
+        };
+        let shares: Vec<f64> = (1..4).map(|quarters| shared(quarters) / shared(0)).collect();
+        let within =
+            |(n, share): (usize, &f64)| share * (1.0 - (n + 1) as f64 / block as f64).max(0.0);
+        let of_means: f64 = shares.iter().enumerate().map(within).sum();
+        (1.0 + 2.0 * shares.iter().sum::<f64>()) / (1.0 + 2.0 * of_means)
+    }
+
     /// Takes the frame that begins at a sample; what lies outside the sound is silent.
-    pub(super) fn take(&mut self, sound: &[f32], start: i64) {
+    pub(crate) fn take(&mut self, sound: &[f32], start: i64) {
         let length = self.frame.len();
         let silent = usize::try_from(-start).unwrap_or(0).min(length);
         let from = usize::try_from(start).unwrap_or(0).min(sound.len());
@@ -120,7 +141,7 @@ impl FrameReader {
     /// What a bin holds of the frame that begins so many samples into a sound, with the turn of the
     /// bin itself taken out from the beginning of the sound on: of A·exp((−α + jω)t), A at the
     /// middle of the frame times [`FrameReader::gain`].
-    pub(super) fn envelope(&self, k: i64, start: f64) -> C {
+    pub(crate) fn envelope(&self, k: i64, start: f64) -> C {
         let middle = start + self.length() as f64 / 2.0;
         let sign = if k % 2 == 0 { 2.0 } else { -2.0 };
         let turned = TAU * (k as f64 * middle / self.length() as f64).fract();
@@ -129,7 +150,7 @@ impl FrameReader {
 
     /// What is left in a bin of a damped sinusoid that lies so far from it: complex, 1 for a steady
     /// one in its middle.
-    pub(super) fn gain(&self, decay_per_s: f64, off_hz: f64) -> C {
+    pub(crate) fn gain(&self, decay_per_s: f64, off_hz: f64) -> C {
         let rate = C::new(-decay_per_s, TAU * off_hz) / self.rate_hz;
         window_transform(rate, self.length() as f64) / (TERMS[0] * self.length() as f64)
     }

@@ -32,6 +32,29 @@ pub fn harp_g3_other() -> PluckedString {
     }
 }
 
+/// Both strings of the harp's G3 plucked together, when they had been tuned to each other, or a week
+/// later: the other has slipped by so many cents from its place, and takes the stroke a little
+/// later.
+#[must_use]
+pub fn harp_pair(other_cents: f64, sample_rate_hz: f64, duration_s: f64) -> Vec<f64> {
+    const LATER_S: f64 = 0.0011;
+    let mut sound = white_noise(38, HALL_NOISE, (duration_s * sample_rate_hz) as usize);
+    let other = PluckedString {
+        frequency_hz: harp_g3().frequency_hz * (other_cents / 1200.0).exp2(),
+        ..harp_g3_other()
+    };
+    for (string, start_s) in [(harp_g3(), 0.1), (other, 0.1 + LATER_S)] {
+        let start = (start_s * sample_rate_hz) as usize;
+        let note = string.render(sample_rate_hz, duration_s - start_s);
+        mix(&mut sound[start..], &note);
+    }
+    sound
+}
+
+/// How far the other string lies from the first when both were just tuned, and a week later, in
+/// cents.
+pub const HARP_PAIR_CENTS: [f64; 2] = [0.35, 1.4];
+
 /// The strings of the harp from C3 to C6, on the white keys: MIDI number, and cents that each has
 /// slipped. One was not tuned at all.
 pub const HARP_COMPASS: [(i32, f64); 22] = [

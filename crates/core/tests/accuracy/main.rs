@@ -19,6 +19,7 @@ mod support;
 mod timbre;
 mod trend;
 mod tuning;
+mod unison;
 
 #[test]
 #[ignore = "makes all trials: minutes"]
@@ -39,6 +40,7 @@ fn whole_table() {
         timbre::MEASURES,
         trend::MEASURES,
         tuning::MEASURES,
+        unison::MEASURES,
     ] {
         for measure in measures {
             failed += u32::from(std::panic::catch_unwind(measure).is_err());
