@@ -1,4 +1,4 @@
-//! `timbre` and `tuning` of 88 notes of five seconds, as whole processes, against the time that the
+//! `timbre`, `tuning` and `unison` of 88 notes of five seconds, as whole processes, against the time that the
 //! notes last.
 //!
 //! `cargo bench -p tonemap --bench notes` prints how many times faster than real time each is with
@@ -53,7 +53,7 @@ fn main() {
     let report = |what: &str, seconds: f64, notes: usize| {
         println!("{what:>26} {seconds:>10.2} {:>14.1}", notes as f64 * LASTS_S / seconds);
     };
-    for command in ["timbre", "tuning"] {
+    for command in ["timbre", "tuning", "unison"] {
         let singles = files.iter().step_by(8);
         let count = singles.len();
         let one_by_one: f64 =

@@ -107,7 +107,7 @@ fn draw_row(
     panel: &Panel,
     course: &SteadyCourse,
 ) -> Result<(), Error> {
-    panel.draw_grid(sheet)?;
+    panel.draw_lines(sheet)?;
     let line = |times: &[f64], levels: &[f64]| -> Vec<(f64, f64)> {
         times.iter().zip(levels).map(|(time_s, db)| panel.place(*time_s, *db)).collect()
     };

@@ -438,7 +438,7 @@ const STEPS: &[Step] = &[
         text: "The other string has slipped by a cent. Each row is a partial with its decay \
                removed, and below it each dip is marked; at the right the distance of the strings, \
                which shrinks with the square of the number, as a difference of stiffness makes it. \
-               The pale line is the week before.",
+               The orange line is the week before.",
         arguments: "unison harp-pair-week --before harp-pair --figure harp-unison.png",
         figure: Some("harp-unison.png"),
         files: &[],

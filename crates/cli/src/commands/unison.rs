@@ -221,7 +221,11 @@ impl Measure for Unison {
     }
 
     fn quantities(&self, made: &Made<'_>) -> Vec<Quantity> {
-        made.found.unison.quantities()
+        let found = &made.found;
+        let mut all = found.unison.quantities();
+        all.extend(self.against(found).iter().flat_map(Quantities::quantities));
+        all.extend(self.since(found).iter().flat_map(Quantities::quantities));
+        all
     }
 
     fn text(&self, made: &[Made<'_>]) -> String {
@@ -371,7 +375,7 @@ fn head_line(made: &Made<'_>) -> String {
 fn grade_line(found: &Measured) -> String {
     let Some(grade) = found.grade else { return "no grade".into() };
     let [value, u] = text::measured(grade.value, grade.u, 1);
-    format!("grade {value} ± {u} of 100, which is as steady as a single string")
+    format!("grade {value} ± {u} (100: as steady as a single string)")
 }
 
 fn settings_line(made: &Made<'_>) -> String {

@@ -295,13 +295,13 @@ pub struct Partials {
 
 /// The fundamental of a note, and the stiffness of its string.
 pub(crate) const F0: Label = Label::new("f0_hz", "fundamental", Unit::Hertz, 4).with_u();
+pub(crate) const STIFF_F: Label =
+    Label::new("stiff_f_hz", "F of the stiff string", Unit::Hertz, 4).with_u();
 pub(crate) const INHARMONICITY: Label =
     Label::new("inharmonicity", "inharmonicity", Unit::One, 8).with_u();
 
 impl Quantities for Partials {
     fn quantities(&self) -> Vec<Quantity> {
-        const STIFF_F: Label =
-            Label::new("stiff_f_hz", "F of the stiff string", Unit::Hertz, 4).with_u();
         const SCATTER: Label =
             Label::new("law_scatter_cents", "scatter about the stiff string", Unit::Cent, 3);
         const LEVEL_AT: Label = Label::new("level_at_s", "time of the levels", Unit::Second, 3);

@@ -4,6 +4,7 @@ use serde::Serialize;
 
 use super::Unison;
 use crate::measured::{Measured, flat};
+use crate::quantity::{Label, Quantities, Quantity, Unit};
 use crate::significance::judged;
 
 /// What a string recorded alone says of a unison.
@@ -40,6 +41,38 @@ pub struct Since {
     pub worse: Vec<usize>,
     /// See above.
     pub better: Vec<usize>,
+}
+
+impl Quantities for Alone {
+    fn quantities(&self) -> Vec<Quantity> {
+        const MOVED: Label =
+            Label::new("against.moved_cents", "string from where it was alone", Unit::Cent, 3)
+                .with_u();
+        const OTHER: Label =
+            Label::new("against.other_cents", "other string from the one alone", Unit::Cent, 3)
+                .with_u();
+        const GRADE: Label =
+            Label::new("against.grade", "grade of the string alone", Unit::One, 1).with_u();
+        vec![
+            Quantity::top(&MOVED, self.moved_cents),
+            Quantity::top(&OTHER, self.other_cents),
+            Quantity::top(&GRADE, self.grade),
+        ]
+    }
+}
+
+impl Quantities for Since {
+    fn quantities(&self) -> Vec<Quantity> {
+        const GRADE: Label =
+            Label::new("before.grade_change", "change of the grade", Unit::One, 1).with_u();
+        const MISTUNING: Label =
+            Label::new("before.mistuning_change_cents", "change of the mistuning", Unit::Cent, 3)
+                .with_u();
+        vec![
+            Quantity::top(&GRADE, self.grade_change),
+            Quantity::top(&MISTUNING, self.mistuning_change_cents),
+        ]
+    }
 }
 
 impl Unison {

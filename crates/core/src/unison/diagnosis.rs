@@ -9,12 +9,26 @@ use super::{CENTS, Unison, strings, two_strongest};
 #[derive(Debug, Clone, PartialEq, Serialize)]
 pub struct Diagnosis {
     /// Stable name for programs: `in_tune`, `mistuned`, `stiffness_differs`, `false_string`,
-    /// `same_beat`, `wavers`, `hidden`, `hum`.
+    /// `same_beat`, `no_string`, `wavers`, `hidden`, `hum`.
     pub code: &'static str,
     /// In a sentence.
     pub text: String,
     /// What shows it.
     pub evidence: String,
+}
+
+/// Scatter about a stiff string beyond which partials belong to no one string.
+pub(super) const NO_STRING_CENTS: f64 = 15.0;
+
+/// Partials that belong to no one string.
+pub(super) fn no_string(scatter_cents: f64) -> Diagnosis {
+    say(
+        "no_string",
+        "This is no unison: the partials belong to no one note of strings. Two different notes \
+         sound, or a bar, a bell or a drum."
+            .into(),
+        format!("they scatter by {scatter_cents:.0} cents about a stiff string"),
+    )
 }
 
 fn say(code: &'static str, text: String, evidence: String) -> Diagnosis {

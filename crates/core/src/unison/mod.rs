@@ -40,7 +40,7 @@ use crate::error::Error;
 use crate::finding::Finding;
 use crate::measured::{Measured, flat};
 use crate::partials::{
-    F0, INHARMONICITY, NoteChoice, PartialsSettings, StringLaw, note_places, string_law,
+    F0, INHARMONICITY, NoteChoice, PartialsSettings, STIFF_F, StringLaw, note_places, string_law,
 };
 use crate::pitch::PitchSettings;
 use crate::quantity::{Field, Key, Label, Quantities, Quantity, Unit, bare, pair};
@@ -249,6 +249,7 @@ impl Quantities for Unison {
             Quantity::top(&START, bare(self.start_s)),
             Quantity::top(&END, bare(self.end_s)),
             Quantity::top(&F0, self.f0_hz),
+            Quantity::top(&STIFF_F, self.stiff_f_hz),
             Quantity::top(&INHARMONICITY, self.inharmonicity),
             Quantity::top(&GRADE, self.grade),
             Quantity::top(&MISTUNING, self.mistuning_cents),
@@ -332,8 +333,12 @@ pub fn unison(
     let alone = Judged { heard: &heard, solution: None, perhaps: None };
     let b = alone.law().map_or(0.0, |law| law.inharmonicity.value.clamp(0.0, 0.02));
     let together = diagnosis::common_rate_hz(&heard);
+    let scatter_cents = alone.law().map_or(0.0, |law| law.scatter_cents);
+    let is_one_note = scatter_cents < diagnosis::NO_STRING_CENTS;
     let known = match together {
-        None if settings.strings > 1 => strings::strings(&heard, b, settings.strings),
+        None if settings.strings > 1 && is_one_note => {
+            strings::strings(&heard, b, settings.strings)
+        }
         _ => Known::Nothing,
     };
     let (solution, perhaps) = match &known {
@@ -370,7 +375,11 @@ pub fn unison(
             place += 1;
         }
     }
-    result.diagnosis = diagnosis::diagnosis(&result, &owns, together);
+    result.diagnosis = if is_one_note {
+        diagnosis::diagnosis(&result, &owns, together)
+    } else {
+        vec![diagnosis::no_string(scatter_cents)]
+    };
     Ok(result)
 }
 
@@ -623,7 +632,7 @@ impl Judged<'_> {
         let band = &own.band;
         let (solution, place) = match judged {
             Some(n) => self.fit_of(n),
-            None => (own.best(), 0),
+            None => (&own.fits[0], 0),
         };
         let poles = &solution.bands[place].poles;
         let main = strongest(poles);
@@ -658,10 +667,11 @@ impl Judged<'_> {
         let (a, b) = if self.solution.is_some() { (0, 1) } else { two_strongest(poles) };
         let (hz, u) = strings::spacing_hz(solution, place, a, b);
         let u = u * self.beyond_noise();
-        let cents = CENTS / frequency_hz;
         if self.solution.is_some() {
+            let first_hz = band.centre_hz + poles[a].offset_hz();
             (partial.spacing_hz, partial.spacing_hz_u) = (Some(hz), Some(u));
-            (partial.spacing_cents, partial.spacing_cents_u) = (Some(cents * hz), Some(cents * u));
+            partial.spacing_cents = Some(CENTS * (hz / first_hz).ln_1p());
+            partial.spacing_cents_u = Some(CENTS * u / (first_hz + hz));
         }
         (partial.beat_hz, partial.beat_hz_u) = (Some(hz.abs()), Some(u));
         partial.depth_db = Some(self.fluctuation(n).depth_db());

@@ -11,7 +11,7 @@ use crate::partials::string_law;
 /// χ² that two frequencies must gain over two decays of one.
 const APART_GAIN: f64 = 40.0;
 /// And that they must gain to be worth a thought.
-const PERHAPS_GAIN: f64 = 12.0;
+const PERHAPS_GAIN: f64 = 40.0;
 /// Farther apart than this no two strings are one note, as ln of a ratio: 30 cents.
 const FARTHEST: f64 = 0.0175;
 /// Differences in stiffness that are believed, as a share of the stiffness, or as such.
@@ -134,11 +134,16 @@ fn in_tune(owns: &[&Own], inharmonicity: f64) -> Option<Solution> {
         fits_stiffness: false,
         strays: 0.0,
     };
-    let decays = |own: &&Own| {
-        let one = own.poles(1)[0].rate;
-        vec![C::new(1.5 * one.re, one.im), C::new(0.6 * one.re, one.im)]
+    /// Decays of both to begin with, by that of one alone.
+    const DECAYS: [[f64; 2]; 3] = [[1.5, 0.6], [6.0, 0.9], [1.1, 0.2]];
+    let from = |[early, late]: [f64; 2]| {
+        let decays = |own: &&Own| {
+            let one = own.poles(1)[0].rate;
+            vec![C::new(early * one.re, one.im), C::new(late * one.re, one.im)]
+        };
+        fit(&noisy(owns), owns.iter().map(decays).collect(), Some(strings))
     };
-    fit(&noisy(owns), owns.iter().map(decays).collect(), Some(strings))
+    DECAYS.into_iter().filter_map(from).min_by(|a, b| a.left.total_cmp(&b.left))
 }
 
 /// The same strings with the stiffness that the partials of the first show.

@@ -158,7 +158,7 @@ fn notes(others: usize, seed: u64, count: u64) -> Vec<(Note, Unison)> {
 /// off as it says.
 #[test]
 pub(crate) fn two_strings_are_told_by_mistuning_and_stiffness() {
-    let trials = notes(1, 0x4100, trials(160, 400));
+    let trials = notes(1, 0x4100, trials(200, 400));
     let (right, beating) = share_right(&trials);
     println!("two strings: the number is right in {right} of {beating} that beat");
     assert!(100 * right >= 95 * beating, "{right} of {beating}");
@@ -194,7 +194,7 @@ pub(crate) fn two_strings_are_told_by_mistuning_and_stiffness() {
     mistuning.hold(2.2);
     stiffer.hold(2.2);
     known.hold(0.006);
-    alike.hold(0.4);
+    alike.hold(0.25);
 }
 
 /// Three strings are three wherever each two of them beat once.
