@@ -127,6 +127,8 @@ fn two(owns: &[&Own], inharmonicity: f64) -> Option<Solution> {
 
 /// Two strings of one frequency in each partial: two decays.
 fn in_tune(owns: &[&Own], inharmonicity: f64) -> Option<Solution> {
+    /// Decays of both to begin with, by that of one alone.
+    const DECAYS: [[f64; 2]; 3] = [[1.5, 0.6], [6.0, 0.9], [1.1, 0.2]];
     let strings = Strings {
         inharmonicity,
         others: [(0.0, 0.0); MOST - 1],
@@ -134,8 +136,6 @@ fn in_tune(owns: &[&Own], inharmonicity: f64) -> Option<Solution> {
         fits_stiffness: false,
         strays: 0.0,
     };
-    /// Decays of both to begin with, by that of one alone.
-    const DECAYS: [[f64; 2]; 3] = [[1.5, 0.6], [6.0, 0.9], [1.1, 0.2]];
     let from = |[early, late]: [f64; 2]| {
         let decays = |own: &&Own| {
             let one = own.poles(1)[0].rate;
