@@ -358,7 +358,7 @@ pub fn unison(
         mistuning_cents: of_bands.mistuning_cents(),
         inharmonicity_difference: of_bands.stiffer(),
         nearer_than_cents: of_bands.nearer_than_cents(),
-        grade: of_bands.grade(),
+        grade: of_bands.grade().filter(|_| is_one_note),
         partials: Vec::new(),
         diagnosis: Vec::new(),
         full_scale_db: 0.0,
