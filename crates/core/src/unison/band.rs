@@ -147,6 +147,7 @@ fn life(values: &[C]) -> usize {
     const PARTS: usize = 64;
     /// Noise alone is seldom that much stronger in one part than in the weakest.
     const OVER_NOISE: f64 = 4.0;
+    const COHERENT: f64 = 0.5;
     /// Parts of noise alone that are kept, from which it is known, as a share of the life.
     const NOISE: f64 = 0.25;
     let length = values.len().div_ceil(PARTS).max(8);
@@ -154,6 +155,33 @@ fn life(values: &[C]) -> usize {
     let powers: Vec<f64> = values.chunks(length).map(power).collect();
     let floor = powers.iter().copied().fold(f64::INFINITY, f64::min);
     let last = powers.iter().rposition(|power| *power > OVER_NOISE * floor).unwrap_or(0) + 1;
+    // What has not fallen by so much since is a tone all the same if its turn goes on from frame
+    // to frame; those four apart share no sample.
+    let tail = &values[(last * length).min(values.len())..];
+    let turned: C = tail.iter().zip(tail.iter().skip(4)).map(|(a, b)| b * a.conj()).sum();
+    if turned.norm() > COHERENT * tail.iter().map(C::norm_sqr).sum::<f64>() {
+        return values.len();
+    }
     let kept = last + (NOISE * last as f64).ceil() as usize + 1;
     (kept * length).min(values.len())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_tone_that_hardly_falls_is_kept_whole_and_noise_is_cut() {
+        let noise = |n: usize| {
+            let x = n as f64;
+            C::new((x * 12.9898).sin(), (x * 78.233).sin()) * 1e-3
+        };
+        let tone = |n: usize, fall: f64| C::from_polar((-fall * n as f64).exp(), 0.3 * n as f64);
+        // 3 dB over its whole length; it ends before any noise is to be seen.
+        let slow: Vec<C> = (0..1000).map(|n| tone(n, 3.5e-4) + noise(n)).collect();
+        assert_eq!(life(&slow), 1000);
+        // Gone after a fifth.
+        let fast: Vec<C> = (0..2000).map(|n| tone(n, 0.017) + noise(n)).collect();
+        assert!((400..800).contains(&life(&fast)), "{}", life(&fast));
+    }
 }

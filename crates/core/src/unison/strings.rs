@@ -10,8 +10,6 @@ use crate::partials::string_law;
 
 /// χ² that two frequencies must gain over two decays of one.
 const APART_GAIN: f64 = 40.0;
-/// And that they must gain to be worth a thought.
-const PERHAPS_GAIN: f64 = 40.0;
 /// Farther apart than this no two strings are one note, as ln of a ratio: 30 cents.
 const FARTHEST: f64 = 0.0175;
 /// Differences in stiffness that are believed, as a share of the stiffness, or as such.
@@ -49,8 +47,8 @@ pub(super) enum Known {
     Nothing,
 }
 
-/// Finds the strings of a note by its partials: the best fit of as many as are seen, and that all
-/// partials tell of. The first string of the fit is the strongest.
+/// Finds the strings of a note by its partials: the best fit of as many as are seen and as all
+/// partials agree on. The first string of the fit is the strongest.
 pub(super) fn strings(owns: &[&Own], inharmonicity: f64, most: usize) -> Known {
     const FEWEST: usize = 2;
     if owns.len() < FEWEST {
@@ -81,9 +79,7 @@ pub(super) fn strings(owns: &[&Own], inharmonicity: f64, most: usize) -> Known {
         {
             Known::Strings(two)
         }
-        (None, Some(two)) if as_one - two.left > PERHAPS_GAIN && !strays(&two) => {
-            Known::Perhaps(two)
-        }
+        (None, Some(two)) if as_one - two.left > APART_GAIN && !strays(&two) => Known::Perhaps(two),
         _ => Known::Nothing,
     }
 }
@@ -514,7 +510,7 @@ fn is_seen(solution: &Solution, owns: &[&Own], other: usize) -> bool {
     apart >= 2.min(owns.len()) && (2 * seen >= owns.len() || seen >= 3)
 }
 
-/// Whether the partials tell of the same strings: they stray from them by much less than these are
+/// Whether the partials agree on the same strings: they stray from them by much less than these are
 /// apart, the less the more strings there are to be fitted, and enough of them do.
 fn keeps_together(solution: &Solution, owns: &[&Own]) -> bool {
     const STRAYS: [f64; 2] = [0.1, 0.04];
