@@ -6,7 +6,7 @@ use std::str::FromStr;
 
 use clap::{Args, ValueEnum};
 use tonemap_core::frame::FrameSettings;
-use tonemap_core::units::{Extent, Frequency, Seconds, Separation, Share};
+use tonemap_core::units::{Decibels, Extent, Frequency, Seconds, Separation, Share};
 use tonemap_core::window::WindowKind;
 use tonemap_core::{Error, Span};
 use tonemap_figures::{FrequencyScale, Size};
@@ -29,6 +29,36 @@ pub(crate) struct SourceArgs {
     /// more than once, all must hold
     #[arg(long = "where", value_name = "CONDITION")]
     pub(crate) conditions: Vec<Wanted>,
+    /// What is not known of the takes: 'full-scale = 94dB', the level of a full-scale sine re
+    /// 20 µPa, in place of a calibration
+    #[arg(long, value_name = "WHAT")]
+    pub(crate) assume: Option<Assumed>,
+}
+
+/// What the user states of the takes.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub(crate) enum Assumed {
+    /// Level of a full-scale sine in dB re 20 µPa.
+    FullScale(Decibels),
+}
+
+impl FromStr for Assumed {
+    type Err = Error;
+
+    fn from_str(text: &str) -> Result<Self, Error> {
+        let level = |text: &str| text.trim().parse::<Decibels>().ok();
+        match text.split_once('=') {
+            Some((name, value)) if name.trim() == "full-scale" => level(value),
+            _ => None,
+        }
+        .filter(|level| (0.0..=250.0).contains(&level.0))
+        .map(Self::FullScale)
+        .ok_or_else(|| Error::Unreadable {
+            given: text.into(),
+            wanted: "something to assume",
+            forms: "'full-scale = 94dB'",
+        })
+    }
 }
 
 fn raw_format(text: &str) -> Result<RawFormat, Error> {

@@ -55,7 +55,7 @@ impl Spooling {
                 let done = lost.map_or_else(|| writer.flush(), Err);
                 done.with_context(|| {
                     format!(
-                        "{}: {} MB of samples could not be kept here while they are compared; set \
+                        "{}: {} MB of samples could not be kept here while they are measured; set \
                          TMPDIR to a folder with room",
                         files::shown(&std::env::temp_dir()),
                         (4 * count) >> 20

@@ -9,11 +9,12 @@ use tonemap_core::units::{LevelReference, Note};
 use tonemap_core::{Error, Finding, SampleSpan, Span};
 use tonemap_media::{Block, TakeInfo};
 
-use crate::args::{Channel, PartArgs, SourceArgs, SpanArgs};
+use crate::args::{Assumed, Channel, PartArgs, SourceArgs, SpanArgs};
 use crate::files;
 use crate::progress::Progress;
 use crate::record::{SpanRecord, TakeRecord};
 use crate::source::Source;
+use crate::spool::{Spooled, Spooling};
 use crate::status::Usage;
 use crate::studies::{Entry, Named};
 use crate::text;
@@ -24,6 +25,8 @@ pub(crate) struct Take {
     /// What the study knows of it.
     entry: Option<Entry>,
     pub(crate) info: TakeInfo,
+    /// Level of a full-scale sine that the user states, in dB re 20 µPa.
+    assumed_db: Option<f64>,
     /// Frames in the file.
     pub(crate) frames: u64,
     /// What the header gives away.
@@ -82,15 +85,16 @@ impl Take {
         if path.as_os_str() != "-" {
             files::note_input(&path)?;
         }
-        Self::of_source(Source::new(&path, args.raw)?, entry)
+        let assumed_db = args.assume.map(|Assumed::FullScale(level)| level.0);
+        Self::of_source(Source::new(&path, args.raw)?, entry, assumed_db)
     }
 
     /// Opens a take that this run has written.
     pub(crate) fn open_written(path: &Path) -> Result<Self> {
-        Self::of_source(Source::new(path, None)?, None)
+        Self::of_source(Source::new(path, None)?, None, None)
     }
 
-    fn of_source(source: Source, entry: Option<Entry>) -> Result<Self> {
+    fn of_source(source: Source, entry: Option<Entry>, assumed_db: Option<f64>) -> Result<Self> {
         let mut reader = source.reader()?;
         let mut info = reader.info().clone();
         let frames = match info.frames {
@@ -131,7 +135,8 @@ impl Take {
                 ),
             ));
         }
-        let mut take = Self { source, entry, info, frames, findings };
+        findings.extend(assumed_db.map(assumed));
+        let mut take = Self { source, entry, info, assumed_db, frames, findings };
         take.findings.extend(take.doubts());
         if let Some(entry) = take.entry.as_ref().filter(|entry| entry.take.blake3.is_some()) {
             take.findings.extend(entry.changed(&take.blake3()?));
@@ -175,7 +180,8 @@ impl Take {
     /// Level of a full-scale sine in a channel, counted from 0, in dB re 20 µPa; `None` if it is
     /// not calibrated.
     pub(crate) fn full_scale_db(&self, channel: usize) -> Option<f64> {
-        self.entry.as_ref().and_then(|entry| entry.full_scale_db.get(channel).copied().flatten())
+        let known = || self.entry.as_ref()?.full_scale_db.get(channel).copied().flatten();
+        self.assumed_db.or_else(known)
     }
 
     /// The path as the user gave it, for messages.
@@ -490,6 +496,24 @@ impl<'a> Part<'a> {
         self.take.read_in_two(self.span, what, quiet, first, second)
     }
 
+    /// All samples, kept where they can be read again, with a meter that has seen them, and what was
+    /// found on the way. `also` sees them too.
+    pub(crate) fn spooled(
+        &self,
+        quiet: bool,
+        mut also: impl FnMut(&[f32]),
+    ) -> Result<(Spooled, LevelMeter, Vec<Finding>)> {
+        let mut spooling = Spooling::new(self.span.len() as usize)?;
+        let mut meter = self.take.level_meter(self.span);
+        let first = |block: &[f32]| {
+            spooling.push(block);
+            also(block);
+        };
+        let mut findings = self.take.findings.clone();
+        findings.extend(self.read_in_two("samples", quiet, first, |block| meter.push(block))?);
+        Ok((spooling.finish()?, meter, findings))
+    }
+
     /// The samples of the note that is measured, or of the whole part, for analyses that hold a note
     /// in memory, with what was found of the take and its levels. What is longer than such an
     /// analysis takes is cut, and that is said.
@@ -551,6 +575,15 @@ fn cut(lasts_s: f64) -> Finding {
         format!(
             "The first {LONGEST_S} s of {lasts_s:.1} s are analysed, since all samples of a note are \
              held in memory; choose another span with --from and --to."
+        ),
+    )
+}
+
+fn assumed(full_scale_db: f64) -> Finding {
+    Finding::note(
+        "assumed_calibration",
+        format!(
+            "A full-scale sine is taken to be {full_scale_db} dB re 20 µPa, as --assume states; levels              are as good as that."
         ),
     )
 }

@@ -3,24 +3,27 @@
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
-use anyhow::{Context, Result};
+use anyhow::{Context, Result, bail};
 use clap::Args;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
+use tonemap_core::Samples;
 use tonemap_core::synth::{Recipe, Voice};
 use tonemap_core::units::{Frequency, Seconds, db_from_amplitude};
 use tonemap_media::WavEncoding;
 
-use crate::args::{Format, SpanArgs};
+use crate::args::{Channel, Format, PartArgs, SourceArgs, SpanArgs};
 use crate::files::{self, Content};
 use crate::json;
 use crate::output;
 use crate::sound::{self, Bits, Levels, SoundArgs};
+use crate::spool::Spooled;
 use crate::status::{Status, Usage};
+use crate::studies;
 use crate::take::Take;
 use crate::text;
 
-/// Make a test sound from a recipe: tones, series, strings, sweeps, noises, bursts
+/// Make a test sound from a recipe: tones, series, strings, sweeps, noises, bursts, takes
 ///
 /// What is in the sound is known exactly, so that any reading of it can be proved. A recipe is one
 /// or more voices that sound together, each in quotes: its kind, then name=value for its settings.
@@ -34,10 +37,10 @@ pub(crate) struct Signal {
     /// kind and settings
     #[arg(long, value_name = "FILE")]
     recipe: Option<PathBuf>,
-    /// Length of the sound [default: 1s]
+    /// Length of the sound [default: to the end of the last take, or 1s]
     #[arg(long, value_name = "TIME")]
     duration: Option<Seconds>,
-    /// Samples per second [default: 48kHz]
+    /// Samples per second [default: those of the first take, or 48kHz]
     #[arg(long, value_name = "FREQUENCY")]
     rate: Option<Frequency>,
     /// Where the noises begin; another number gives other noise [default: 1]
@@ -56,6 +59,7 @@ const EXAMPLES: &str = "Voices, with what their settings are unless given:
   string     frequency=196Hz level=-12dB inharmonicity=1e-4 decay=6s pluck=0.37 partials=40
   sweep      from=20Hz to=20kHz law=exponential (or linear) level=-6dB
   noise      colour=white (or pink) level=-40dB
+  take       file=a.wav gain=0dB channel=1
   tone and harmonics, too: decay=2s glide=880Hz vibrato-rate=5Hz vibrato-depth=30
              tremolo-rate=4Hz tremolo-depth=0.3
   all, too:  start=0s length=500ms fade=10ms on=20ms every=200ms (bursts)
@@ -71,7 +75,10 @@ Examples:
       a tone without its fundamental
   tonemap signal 'sweep from=20Hz to=20kHz fade=10ms' --duration 10s --output sweep.wav --inverse \
   inv.wav
-      a sweep to measure a room with, and what turns its recording into an impulse response";
+      a sweep to measure a room with, and what turns its recording into an impulse response
+  tonemap signal 'take file=harp-g3.wav' 'take file=harp-g3-other.wav gain=-3dB start=20ms' \
+  --output pair.wav
+      two strings that were recorded alone, sounding together";
 
 /// A recipe as a file.
 #[derive(Deserialize)]
@@ -111,6 +118,13 @@ struct Truth {
     decay_t60_s: Option<f64>,
 }
 
+/// What of a recipe is stated, and not as it usually is.
+#[derive(Debug, Clone, Copy)]
+struct Stated {
+    rate: bool,
+    duration: bool,
+}
+
 /// Frequency of A4 in Hz.
 const REFERENCE_HZ: f64 = 440.0;
 
@@ -120,8 +134,11 @@ impl Signal {
         if let Some(file) = &self.inverse {
             files::claim(file, Content::Sound, self.sound.force)?;
         }
-        let (recipe, lines) = self.read()?;
-        let mut player = recipe.player()?;
+        let (mut recipe, lines, is_stated) = self.read()?;
+        let takes = self.takes(&mut recipe, is_stated)?;
+        let takes: Vec<Option<&dyn Samples>> =
+            takes.iter().map(|take| take.as_ref().map(|take| take as &dyn Samples)).collect();
+        let mut player = recipe.player_with(&takes)?;
         if recipe.sample_rate_hz.fract() != 0.0 {
             return Err(
                 Usage("a WAV file needs a whole number of samples per second".into()).into()
@@ -134,7 +151,7 @@ impl Signal {
         let levels = sound::write_sound(&self.sound, rate, 1, recipe.samples(), |sound| {
             let mut block = vec![0.0; 1 << 15];
             loop {
-                match player.play(&mut block) {
+                match player.play(&mut block)? {
                     0 => return Ok(()),
                     count => sound.write(&block[..count])?,
                 }
@@ -149,16 +166,60 @@ impl Signal {
         Ok(Status::Done)
     }
 
-    /// The recipe, and its voices in words.
-    fn read(&self) -> Result<(Recipe, Vec<String>)> {
+    /// The samples of each voice that is a take. What is not stated of rate and duration is theirs.
+    fn takes(&self, recipe: &mut Recipe, is_stated: Stated) -> Result<Vec<Option<Spooled>>> {
+        let mut takes = Vec::new();
+        let mut end_s = 0.0f64;
+        let mut rate_hz = None;
+        for voice in &recipe.voices {
+            let Some(recorded) = voice.recorded() else {
+                takes.push(None);
+                continue;
+            };
+            let channels = match &recorded.channel {
+                Some(channel) => vec![channel.parse::<Channel>()?],
+                None => vec![Channel::Number(1)],
+            };
+            let path = PathBuf::from(&recorded.file);
+            let source = SourceArgs::default();
+            let mut take = Take::open(studies::find_take(Some(&path), &source)?, &source)?;
+            let part = take.part(&PartArgs { span: SpanArgs::default(), channels })?;
+            let wanted = rate_hz.get_or_insert(part.rate_hz());
+            if is_stated.rate {
+                *wanted = recipe.sample_rate_hz;
+            }
+            if part.rate_hz() != *wanted {
+                bail!(
+                    "{}: the take has {} samples per second and the sound {}; state one --rate that \
+                     all takes have, or export the take again",
+                    recorded.file,
+                    text::rate(part.rate_hz()),
+                    text::rate(*wanted)
+                );
+            }
+            end_s = end_s.max(voice.start_s() + part.lasts_s());
+            takes.push(Some(part.spooled(self.sound.quiet, |_| ())?.0));
+        }
+        recipe.sample_rate_hz = rate_hz.unwrap_or(recipe.sample_rate_hz);
+        if !is_stated.duration && end_s > 0.0 {
+            recipe.duration_s = end_s;
+        }
+        Ok(takes)
+    }
+
+    /// The recipe, its voices in words, and what is stated of it.
+    fn read(&self) -> Result<(Recipe, Vec<String>, Stated)> {
         let mut recipe =
             Recipe { voices: Vec::new(), sample_rate_hz: 48_000.0, duration_s: 1.0, seed: 1 };
         let mut lines = Vec::new();
+        let mut is_stated = Stated { rate: self.rate.is_some(), duration: self.duration.is_some() };
         if let Some(file) = &self.recipe {
             let text = files::read_named(file, files::MOST_TEXT_BYTES)?;
             let read: RecipeFile = toml_edit::de::from_str(&text).map_err(|error| {
                 Usage(format!("{}: {}", file.display(), error.to_string().trim_end()))
             })?;
+            is_stated.rate |= read.rate.is_some();
+            is_stated.duration |= read.duration.is_some();
             if let Some(rate) = &read.rate {
                 recipe.sample_rate_hz = in_words(rate).parse::<Frequency>()?.hz(REFERENCE_HZ);
             }
@@ -184,7 +245,7 @@ impl Signal {
         }
         recipe.duration_s = self.duration.map_or(recipe.duration_s, |time| time.0);
         recipe.seed = self.seed.unwrap_or(recipe.seed);
-        Ok((recipe, lines))
+        Ok((recipe, lines, is_stated))
     }
 
     fn write_inverse(&self, file: &Path, recipe: &Recipe) -> Result<()> {

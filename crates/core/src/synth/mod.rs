@@ -14,7 +14,7 @@ mod unison;
 
 pub use partials::{Partial, Vibrato, harmonics, render};
 pub use player::Player;
-pub use recipe::{Recipe, Voice};
+pub use recipe::{Recipe, RecordedVoice, Voice};
 pub use string::PluckedString;
 pub use sweep::Sweep;
 pub use unison::{StruckUnison, room};

@@ -7,41 +7,55 @@ use rand_chacha::rand_core::SeedableRng;
 use rand_distr::{Distribution, StandardNormal};
 
 use super::partials::Partial;
-use super::recipe::{Motion, Recipe, Source, Timing, Voice};
+use super::recipe::{Motion, Recipe, RecordedVoice, Source, Timing, Voice};
 use super::sweep::Sweep;
 use crate::error::Error;
+use crate::samples::{Reader, Samples};
 use crate::transform::{Convolver, real_inverse};
 
 /// Plays a recipe from beginning to end.
-pub struct Player {
-    playing: Vec<Playing>,
+pub struct Player<'a> {
+    playing: Vec<Playing<'a>>,
     position: u64,
     samples: u64,
 }
 
-impl Player {
+impl Player<'_> {
     /// Fills `block` with the next samples and returns how many there were.
-    pub fn play(&mut self, block: &mut [f64]) -> usize {
+    ///
+    /// # Errors
+    ///
+    /// [`Error::Lost`] where a take can no longer be read.
+    pub fn play(&mut self, block: &mut [f64]) -> Result<usize, Error> {
         let left = usize::try_from(self.samples - self.position).unwrap_or(usize::MAX);
         let count = block.len().min(left);
         let block = &mut block[..count];
         block.fill(0.0);
         for voice in &mut self.playing {
-            voice.add(block, self.position);
+            voice.add(block, self.position)?;
         }
         self.position += count as u64;
-        count
+        Ok(count)
     }
 }
 
 impl Recipe {
-    /// The sound, block by block.
+    /// The sound, block by block, of a recipe without takes.
+    ///
+    /// # Errors
+    ///
+    /// As [`player_with`](Self::player_with).
+    pub fn player(&self) -> Result<Player<'static>, Error> {
+        self.player_with(&[])
+    }
+
+    /// The sound, block by block, given the samples of each voice that is a take.
     ///
     /// # Errors
     ///
     /// [`Error::Setting`] for a rate or length that makes no sense, for a voice that begins after
     /// the end, and for a frequency at or above half the sample rate.
-    pub fn player(&self) -> Result<Player, Error> {
+    pub fn player_with<'a>(&self, takes: &[Option<&'a dyn Samples>]) -> Result<Player<'a>, Error> {
         let rate = self.sample_rate_hz;
         let wrong = |setting: &'static str, given: String, allowed: String| {
             Err(Error::Setting { setting, given, allowed })
@@ -65,21 +79,25 @@ impl Recipe {
                 // Partials above it are simply not heard; without its first a voice is a mistake.
                 Source::Partials(partials) => partials.first().map_or(0.0, |p| p.frequency_hz),
                 Source::Sweep(sweep) => sweep.from_hz.max(sweep.to_hz),
-                Source::Noise { .. } => 0.0,
+                Source::Noise { .. } | Source::Take(_) => 0.0,
             };
             if highest >= rate / 2.0 {
                 let allowed = format!("below half the sample rate, {} Hz", rate / 2.0);
                 return wrong("the frequency of a voice", format!("{highest} Hz"), allowed);
             }
-            playing.push(Playing::new(voice, self, n as u64));
+            let take = takes.get(n).copied().flatten();
+            if let (Some(RecordedVoice { file, .. }), None) = (voice.recorded(), take) {
+                return wrong("a take of the recipe", file.clone(), "one that can be read".into());
+            }
+            playing.push(Playing::new(voice, self, n as u64, take));
         }
         Ok(Player { playing, position: 0, samples: self.samples() })
     }
 }
 
 /// A voice that is being played.
-struct Playing {
-    sound: Sound,
+struct Playing<'a> {
+    sound: Sound<'a>,
     motion: Motion,
     timing: Timing,
     start: u64,
@@ -89,24 +107,33 @@ struct Playing {
     warped_s: f64,
 }
 
-enum Sound {
+enum Sound<'a> {
     Partials(Vec<Partial>),
     Sweep(Sweep),
     White { rms: f64, random: Box<ChaCha8Rng> },
     Pink { noise: Box<PinkNoise> },
+    Take { reader: Reader<'a>, gain: f64 },
 }
 
-impl Playing {
-    fn new(voice: &Voice, recipe: &Recipe, number: u64) -> Self {
+impl<'a> Playing<'a> {
+    fn new(voice: &Voice, recipe: &Recipe, number: u64, take: Option<&'a dyn Samples>) -> Self {
         let rate = recipe.sample_rate_hz;
         let timing = voice.timing;
-        let (start, end) = recipe.reach(timing);
+        let (start, mut end) = recipe.reach(timing);
+        if let Some(take) = take {
+            end = end.min(start + take.count() as u64);
+        }
         let random = || {
             Box::new(ChaCha8Rng::seed_from_u64(
                 recipe.seed.wrapping_mul(1_000_003).wrapping_add(number),
             ))
         };
+        let nothing: &'static Vec<f32> = const { &Vec::new() };
         let sound = match &voice.source {
+            Source::Take(recorded) => {
+                let reader = Reader::new(take.unwrap_or(nothing));
+                Sound::Take { reader, gain: recorded.gain }
+            }
             Source::Partials(partials) => Sound::Partials(
                 partials.iter().filter(|p| p.frequency_hz < rate / 2.0).copied().collect(),
             ),
@@ -127,8 +154,13 @@ impl Playing {
         }
     }
 
-    fn add(&mut self, block: &mut [f64], position: u64) {
+    fn add(&mut self, block: &mut [f64], position: u64) -> Result<(), Error> {
         let length_s = (self.end.saturating_sub(self.start)) as f64 / self.sample_rate_hz;
+        let mut recorded = Vec::new();
+        if let Sound::Take { reader, gain } = &mut self.sound {
+            let samples = reader.at(position as i64 - self.start as i64, block.len())?;
+            recorded.extend(samples.iter().map(|x| *gain * f64::from(*x)));
+        }
         for (n, x) in block.iter_mut().enumerate() {
             let at = position + n as u64;
             if !(self.start..self.end).contains(&at) {
@@ -146,9 +178,11 @@ impl Playing {
                     *rms * value
                 }
                 Sound::Pink { noise } => noise.next(),
+                Sound::Take { .. } => recorded[n],
             };
             *x += sound * self.gain(t, length_s);
         }
+        Ok(())
     }
 
     /// Time as the voice counts it: ∫ of its frequency over the first.

@@ -10,6 +10,7 @@
 //! | `string` | `frequency=196Hz level=-12dB inharmonicity=1e-4 decay=6s pluck=0.37 partials=40` |
 //! | `sweep` | `from=20Hz to=20kHz law=exponential level=-6dB` (`linear`) |
 //! | `noise` | `colour=white level=-40dB` (`pink`) |
+//! | `take` | `file=a.wav gain=0dB channel=1` |
 //! | every kind | `start=0s length=all fade=0s on=all every=all` |
 //! | `tone`, `harmonics` | `decay=none vibrato-rate=0Hz vibrato-depth=0cents tremolo-rate=0Hz tremolo-depth=0 glide=none` |
 //!
@@ -40,6 +41,18 @@ pub(super) enum Source {
     Partials(Vec<Partial>),
     Sweep(Sweep),
     Noise { pink: bool, rms: f64 },
+    Take(RecordedVoice),
+}
+
+/// A take that sounds as a voice.
+#[derive(Debug, Clone, PartialEq)]
+pub struct RecordedVoice {
+    /// Its file, or its name in a study.
+    pub file: String,
+    /// Which of its channels, as typed.
+    pub channel: Option<String>,
+    /// Factor of its samples.
+    pub gain: f64,
 }
 
 /// When a voice sounds, in seconds.
@@ -119,7 +132,7 @@ impl Words {
     }
 }
 
-const KINDS: [&str; 5] = ["tone", "harmonics", "string", "sweep", "noise"];
+const KINDS: [&str; 6] = ["tone", "harmonics", "string", "sweep", "noise", "take"];
 
 impl Voice {
     /// Reads a voice from one line: its kind, then `name=value` for each setting.
@@ -166,6 +179,7 @@ impl Voice {
             "harmonics" => series(&mut words, reference_hz)?,
             "string" => string(&mut words, reference_hz)?,
             "sweep" => sweep(&mut words, reference_hz)?,
+            "take" => take(&mut words)?,
             _ => noise(&mut words)?,
         };
         let motion = match kind {
@@ -175,6 +189,21 @@ impl Voice {
         let timing = timing(&mut words)?;
         words.end()?;
         Ok(Self { source, timing, motion })
+    }
+
+    /// The take that it is, if it is one.
+    #[must_use]
+    pub fn recorded(&self) -> Option<&RecordedVoice> {
+        match &self.source {
+            Source::Take(recorded) => Some(recorded),
+            _ => None,
+        }
+    }
+
+    /// When it begins, in seconds.
+    #[must_use]
+    pub fn start_s(&self) -> f64 {
+        self.timing.start_s
     }
 
     /// The partials at the beginning of the voice, if it is made of them: the truth about it.
@@ -312,6 +341,18 @@ fn noise(words: &mut Words) -> Result<Source, Error> {
     Ok(Source::Noise { pink, rms: words.amplitude(-40.0)? / SQRT_2 })
 }
 
+fn take(words: &mut Words) -> Result<Source, Error> {
+    let Some(file) = words.take("file") else {
+        return Err(Error::Unreadable {
+            given: "take".into(),
+            wanted: "a voice",
+            forms: "'take file=a.wav gain=-3dB'",
+        });
+    };
+    let gain = amplitude_from_db(words.read::<Decibels>("gain")?.map_or(0.0, |gain| gain.0));
+    Ok(Source::Take(RecordedVoice { file, channel: words.take("channel"), gain }))
+}
+
 fn motion(words: &mut Words, source: &Source, reference_hz: f64) -> Result<Motion, Error> {
     let vibrato_hz = words.hz("vibrato-rate", reference_hz, 0.0)?;
     let vibrato_cents = words.read::<Cents>("vibrato-depth")?.map_or(0.0, |depth| depth.0);
@@ -403,6 +444,7 @@ impl Recipe {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::samples::Samples;
     use crate::spectrum::{CurveSettings, Scaling, SpectrumSettings, measure};
     use crate::synth::to_samples;
 
@@ -414,7 +456,7 @@ mod tests {
         // Blocks of odd length.
         let mut block = vec![0.0; 1237];
         loop {
-            let count = player.play(&mut block);
+            let count = player.play(&mut block).expect("played");
             sound.extend_from_slice(&block[..count]);
             if count == 0 {
                 return sound;
@@ -519,9 +561,28 @@ mod tests {
     }
 
     #[test]
+    fn a_take_sounds_where_and_as_loud_as_it_should() {
+        let take: Vec<f32> = (0..1000u16).map(|n| f32::from(n) / 1000.0).collect();
+        let line = "take file=a.wav gain=-6.0206dB start=10ms length=5ms";
+        let voices = vec![Voice::from_line(line, 440.0).expect("read")];
+        let recipe = Recipe { voices, sample_rate_hz: 48_000.0, duration_s: 0.05, seed: 3 };
+        let takes: [Option<&dyn Samples>; 1] = [Some(&take)];
+        let mut player = recipe.player_with(&takes).expect("plays");
+        let mut sound = vec![0.0; 2400];
+        assert_eq!(player.play(&mut sound), Ok(2400));
+        for (n, x) in sound.iter().enumerate() {
+            let inside = (480..480 + 240).contains(&n);
+            let expected = if inside { 0.5 * (n - 480) as f64 / 1000.0 } else { 0.0 };
+            assert!((x - expected).abs() < 1e-6, "{n}");
+        }
+        assert!(recipe.player().is_err(), "there is no take");
+    }
+
+    #[test]
     fn what_is_not_understood_is_refused_with_what_is() {
         for (line, reason) in [
-            ("", "tone, harmonics, string, sweep, noise"),
+            ("", "tone, harmonics, string, sweep, noise, take"),
+            ("take gain=3dB", "file=a.wav"),
             ("drum", "must be tone"),
             (
                 "tone frequncy=440Hz",

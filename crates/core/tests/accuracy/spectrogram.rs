@@ -224,7 +224,7 @@ pub(crate) fn sharpened_glides_are_lines() {
             .to_vec();
         let recipe = synth::Recipe { voices, sample_rate_hz: RATE_HZ, duration_s: 2.0, seed };
         let mut sound = vec![0.0; 96_000];
-        recipe.player().expect("plays").play(&mut sound);
+        recipe.player().expect("plays").play(&mut sound).expect("played");
         let sound = synth::to_samples(&sound);
         let frames = FrameSettings {
             segment: Some(Extent::Samples(2048)),

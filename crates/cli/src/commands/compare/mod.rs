@@ -24,7 +24,7 @@ use crate::output;
 use crate::parts::share_reference;
 use crate::saved;
 use crate::sides::{OpenMember, Side};
-use crate::spool::{Spooled, Spooling};
+use crate::spool::Spooled;
 use crate::status::Usage;
 use crate::studies;
 use crate::take::{NotePlace, Part};
@@ -243,25 +243,17 @@ impl Compare {
 
     /// Reads a part and looks at how it was recorded.
     fn load<'a>(&self, part: Part<'a>) -> Result<Loaded<'a>> {
-        let (take, rate_hz, span) = (part.take(), part.rate_hz(), part.span);
-        let mut spooling = Spooling::new(span.len() as usize)?;
-        let mut meter = take.level_meter(span);
+        let (rate_hz, span) = (part.rate_hz(), part.span);
         let mut noise = NoiseMeter::new(rate_hz, span.len());
-        let first = |block: &[f32]| {
-            spooling.push(block);
-            noise.push(block);
-        };
-        let mut findings = take.findings.clone();
-        let quiet = self.output.quiet;
-        findings.extend(part.read_in_two("samples", quiet, first, |block| meter.push(block))?);
-        let samples = spooling.finish()?;
+        let (samples, meter, mut findings) =
+            part.spooled(self.output.quiet, |block| noise.push(block))?;
         let noise = noise.finish(meter.coding_step());
         let levels = meter.finish();
         findings.extend(levels.findings(&part.channel_name()));
         let is_long = part.lasts_s() > LONGEST_S;
         let note = if is_long && self.how.partials {
             let is_held = |note: &NotePlace| note.span.len() as f64 <= LONGEST_S * rate_hz;
-            longest_note(&part, quiet)?.filter(is_held)
+            longest_note(&part, self.output.quiet)?.filter(is_held)
         } else {
             None
         };
