@@ -28,6 +28,7 @@
 //! | [`timbre`] | descriptors of a note over time: spectrum, attack, harmonic content, noise |
 //! | [`tuning`] | notes against a temperament: cents, reference pitch, stretch, beats of intervals |
 //! | [`unison`] | strings sounding together: mistuning, beats, a grade |
+//! | [`modulation`] | envelope, rate and depth of AM and FM, beats, fluctuation strength, roughness |
 //! | [`compare`] | two sounds: delay, drift, gain, differences and which of them are real |
 //! | [`trend`] | a quantity against a condition: line, course, steps |
 //! | [`filter`] | bands kept or removed, with linear phase and no delay |
@@ -67,6 +68,7 @@ pub mod intake;
 mod lanes;
 mod linear;
 mod measured;
+pub mod modulation;
 mod onsets;
 pub mod partials;
 pub mod pitch;

@@ -222,6 +222,10 @@ pub enum Unit {
     Percent,
     /// Radians.
     Radian,
+    /// Fluctuation strength: that of a tone of 1 kHz and 60 dB, all of it modulated at 4 Hz, is 1.
+    Vacil,
+    /// Roughness: that of the same tone modulated at 70 Hz is 1.
+    Asper,
 }
 
 impl Unit {
@@ -250,6 +254,8 @@ impl Unit {
             Self::PartPerMillion => "ppm",
             Self::Percent => "%",
             Self::Radian => "rad",
+            Self::Vacil => "vacil",
+            Self::Asper => "asper",
         }
     }
 }

@@ -16,6 +16,8 @@
 //! | [`content_figure`] | harmonics over the noise beside them |
 //! | [`compass_figure`] | cents and inharmonicity of notes across the compass |
 //! | [`map_figure`] | the spectra of all notes side by side |
+//! | [`unison_figure`] | the partials of strings sounding together, with their decay removed |
+//! | [`modulation_figure`] | a sound with its envelope, the rates of that and its depth |
 //! | [`targets_figure`] | partials of bells against the ratios wanted |
 //! | [`difference_figure`] | two spectra and their difference |
 //! | [`maps_figure`] | two spectrograms and their difference |
@@ -60,6 +62,7 @@ mod glyphs;
 mod labels;
 mod legend;
 mod marks;
+mod modulation;
 mod narrow;
 mod notes;
 mod page;
@@ -83,6 +86,7 @@ pub use colours::ColourMap;
 pub use compare::{DifferenceFigure, MapsFigure, difference_figure, maps_cells, maps_figure};
 pub use error::Error;
 pub use marks::{DrawnTrack, Marks, TrackPoint};
+pub use modulation::{ModulationFigure, modulation_cells, modulation_figure};
 pub use narrow::{DrawnLook, NarrowFigure, narrow_figure};
 pub use notes::Words;
 pub use page::{PageStep, index_page};

@@ -117,6 +117,13 @@ const STEPS: &[Step] = &[
         files: &[],
     },
     Step {
+        heading: "The first fan again, after a summer",
+        text: "Something in it has worn.",
+        arguments: "study add fan-worn.wav --group worn --channels stage:near",
+        figure: None,
+        files: &[],
+    },
+    Step {
         heading: "The harp from the seat",
         text: "The same note as harp-g3, by another microphone and another clock.",
         arguments: "study add harp-seat.wav --note G3 --group harp --channels seat:far \
@@ -530,6 +537,30 @@ const STEPS: &[Step] = &[
         files: &[],
     },
     Step {
+        heading: "The first fan after a summer: what throbs?",
+        text: "Its belt slips, and one blade is bent: the spectrum shows noise, the ear hears it \
+               throb. The envelope has both rates, and how deep they are; calibrated, how strongly \
+               that is heard.",
+        arguments: "modulation fan-worn --figure fan-worn.png",
+        figure: Some("fan-worn.png"),
+        files: &[],
+    },
+    Step {
+        heading: "The same before the summer",
+        text: "Nothing slower than 100 Hz is modulated, and it is not rough: a limit that is met.",
+        arguments: "modulation fan-a-run1 --rates 0.5Hz..100Hz --require 'roughness_asper<0.5'",
+        figure: None,
+        files: &[],
+    },
+    Step {
+        heading: "The bell that is not quite round",
+        text: "Its second partial is two tones close to each other: how fast they beat, and which \
+               they are.",
+        arguments: "modulation bell-cut0 --range 1550Hz..1640Hz --from 0.3",
+        figure: None,
+        files: &[],
+    },
+    Step {
         heading: "How far each cut lowers the partial",
         text: "A quantity over a condition: a straight line, and each step by itself. A bell has \
                no \
@@ -685,6 +716,8 @@ impl Demo {
                 self.write_take(&format!("fan-{name}-run{run}.wav"), RATE, 24, &[fan])?;
             }
         }
+        let worn = narrow(&alder_hall::worn_fan(rate, 10.0));
+        self.write_take("fan-worn.wav", RATE, 24, &[worn])?;
         self.write_take("harp-copy.wav", RATE, 24, &[narrow(&alder_hall::poor_copy(rate, 4.0))])?;
         let overdriven = narrow(&alder_hall::overdriven_flute(44_100.0, 2.0));
         let dead = vec![0.0; overdriven.len()];

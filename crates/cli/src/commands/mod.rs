@@ -5,6 +5,7 @@ mod compare;
 mod demo;
 mod filter;
 mod inspect;
+mod modulation;
 mod partials;
 mod pitch;
 mod report;
@@ -49,6 +50,7 @@ pub(crate) enum Command {
     Timbre(Box<timbre::Timbre>),
     Tuning(Box<tuning::Tuning>),
     Unison(Box<unison::Unison>),
+    Modulation(Box<modulation::Modulation>),
     Compare(Box<compare::Compare>),
     Trend(Box<trend::Trend>),
     Report(report::Report),
@@ -74,6 +76,7 @@ impl Command {
             Self::Timbre(command) => measures(&**command),
             Self::Tuning(command) => presents(&**command),
             Self::Unison(command) => measures(&**command),
+            Self::Modulation(command) => measures(&**command),
             Self::Compare(command) => presents(&**command),
             Self::Trend(command) => presents(&**command),
             Self::Report(command) => acts(|| command.run()),
@@ -123,7 +126,7 @@ pub(crate) enum About {
 }
 
 /// The commands that measure: their results can be saved, compared, made again and reported.
-pub(crate) const RESULTS: [(&str, About); 10] = [
+pub(crate) const RESULTS: [(&str, About); 11] = [
     ("inspect", About::Take),
     ("spectrum", About::Take),
     ("spectrogram", About::Take),
@@ -132,6 +135,7 @@ pub(crate) const RESULTS: [(&str, About); 10] = [
     ("timbre", About::Take),
     ("tuning", About::Take),
     ("unison", About::Take),
+    ("modulation", About::Take),
     ("compare", About::Several),
     ("trend", About::Several),
 ];

@@ -165,6 +165,22 @@ fn a_unison_shows_a_row_and_a_distance_for_each_partial() {
 }
 
 #[test]
+fn a_modulation_shows_its_envelope_its_depth_and_its_rates() {
+    let bench = study();
+    let voice = "tone frequency=700Hz level=-20dB tremolo-rate=6Hz tremolo-depth=0.5";
+    let words = ["signal", voice, "--duration", "6s", "--output", "fan.wav", "--quiet"];
+    assert_eq!(bench.run_words(&words).status, 0);
+    let drawn = Drawn::of(&bench, "modulation fan.wav");
+    let lines = drawn.points("polyline", CURVE);
+    // Both sides of the envelope; depth over time; the spectrum of the envelope; the legend.
+    let long = lines.iter().filter(|points| **points > 1000).count();
+    assert_eq!(long, 2, "{lines:?}");
+    let moments = drawn.count("course");
+    assert!(lines.contains(&moments), "{moments} of {lines:?}");
+    assert!(lines.len() == 5 && drawn.count("spectrum") > 100, "{lines:?}");
+}
+
+#[test]
 fn a_comparison_shows_both_curves_and_a_bar_for_each_band() {
     let drawn = Drawn::of(&study(), "compare cut0.wav cut1.wav");
     for colour in [CURVE, SECOND_CURVE] {

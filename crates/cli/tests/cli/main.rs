@@ -26,6 +26,7 @@ mod inspect;
 mod kept;
 mod kills;
 mod levels;
+mod modulation;
 mod partials;
 mod pitch;
 mod reach;

@@ -102,9 +102,17 @@ fn a_bad_take_is_named_and_does_not_stop_the_others() {
 fn a_span_that_ends_too_late_is_a_finding() {
     let bench = Bench::new();
     bench.take("a.wav", 48_000, WavEncoding::Float, &[string(200.0)]);
-    for command in
-        ["inspect", "spectrum", "spectrogram", "pitch", "partials", "timbre", "tuning", "unison"]
-    {
+    for command in [
+        "inspect",
+        "spectrum",
+        "spectrogram",
+        "pitch",
+        "partials",
+        "timbre",
+        "tuning",
+        "unison",
+        "modulation",
+    ] {
         let late = bench.json(&format!("{command} a.wav --to 50 --format json --quiet"));
         assert!(codes(&late).contains(&"span_cut"), "{command}: {:?}", codes(&late));
         let right = bench.json(&format!("{command} a.wav --to 1 --format json --quiet"));

@@ -87,6 +87,7 @@ fn keys_of_results_are_those_that_were_reviewed() {
         ("partials", "partials cut0.wav --tracks"),
         ("timbre", "timbre cut0.wav tone.wav --tracks"),
         ("tuning", "tuning cut0.wav tone.wav --interval G3..A4"),
+        ("modulation", "modulation tone.wav pair.wav"),
         ("unison", "unison cut0.wav --against cut1.wav"),
         ("unison_before", "unison cut0.wav --before cut2.wav"),
         ("compare", "compare cut0.wav cut1.wav"),
@@ -115,6 +116,7 @@ fn heads_of_tables_are_those_that_were_reviewed() {
         "timbre cut0.wav --tracks",
         "tuning cut0.wav cut1.wav",
         "unison cut0.wav",
+        "modulation tone.wav",
         "compare cut0.wav cut1.wav",
         "compare cut0.wav+cut2.wav cut1.wav+tone.wav",
         "trend --quantity partials.f0_hz --over cut",
@@ -165,7 +167,7 @@ fn numbers(path: &str, value: &Value, keys: &mut Vec<String>) {
                 let is_u = key.strip_suffix("_u").is_some_and(|base| fields.contains_key(base));
                 let is_curve = [
                     "track", "tracks", "curve", "course", "clips", "slices", "bands", "clicks_s",
-                    "dropouts", "lines_hz", "members", "values", "points",
+                    "dropouts", "lines_hz", "members", "values", "points", "spectrum",
                 ];
                 // A band is known by its middle.
                 let is_edge =
@@ -206,6 +208,8 @@ fn every_number_of_a_result_is_a_quantity() {
         "timbre tone.wav",
         "tuning cut0 cut1 cut2 --interval cut0..cut1",
         "unison pair.wav",
+        "modulation tone.wav",
+        "modulation pair.wav",
         "compare cut0 cut1",
     ] {
         let run = bench.run(&format!("{line} --format json --quiet"));

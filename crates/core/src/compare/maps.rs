@@ -4,9 +4,8 @@ use std::sync::Arc;
 
 use super::{Alignment, Raised, Sound};
 use crate::error::Error;
-use crate::samples::{Reader, Samples};
 use crate::spectrogram::{
-    ColumnAnalyser, FrequencyAxis, Pooling, Spectrogram, SpectrogramPlan, SpectrogramSettings,
+    FrequencyAxis, Pooling, Spectrogram, SpectrogramPlan, SpectrogramSettings,
 };
 use crate::units::db_from_power;
 
@@ -61,8 +60,8 @@ pub fn difference_maps(
         ..SpectrogramSettings::default()
     };
     let plan = Arc::new(SpectrogramPlan::new(&settings, rate_hz, count as u64)?);
-    let a_map = map_from(a_samples, from_a, &plan)?;
-    let b_map = map_from(b_samples, from_b, &plan)?;
+    let a_map = Spectrogram::read(a_samples, from_a, &plan)?;
+    let b_map = Spectrogram::read(b_samples, from_b, &plan)?;
     let shift = |range: Option<(f64, f64)>, full_scale_db: f64| {
         range.map(|(low, high)| (low + full_scale_db, high + full_scale_db))
     };
@@ -106,23 +105,6 @@ pub fn difference_maps(
     Ok(DifferenceMaps { a: a_map, b: b_map, start_s, difference_db, is_noise, range_db, reach_db })
 }
 
-/// The cells of a sound from a sample on.
-fn map_from(
-    samples: &dyn Samples,
-    from: usize,
-    plan: &Arc<SpectrogramPlan>,
-) -> Result<Spectrogram, Error> {
-    let (mut analyser, mut reader) = (ColumnAnalyser::new(plan.clone()), Reader::new(samples));
-    let mut power = vec![0.0; plan.columns * plan.rows()];
-    for (column, cells) in power.chunks_mut(plan.rows()).enumerate() {
-        let needed = plan.samples_of(column);
-        let count = (needed.end - needed.start) as usize;
-        let sound = reader.at(from as i64 + needed.start as i64, count)?;
-        analyser.column(column, sound, cells);
-    }
-    Ok(Spectrogram { plan: plan.clone(), power, is_sharpened: false })
-}
-
 /// Whether each cell lies within what noise reaches by chance.
 ///
 /// The noise of a row is read from the tenth of its cells that are quietest, or from that of the
@@ -161,6 +143,7 @@ fn at_noise(map: &Spectrogram) -> impl Iterator<Item = bool> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::samples::Samples;
     use crate::synth::{PluckedString, mix, sine, to_samples, white_noise};
 
     const RATE: f64 = 48_000.0;

@@ -42,6 +42,7 @@ use serde::Serialize;
 use crate::error::Error;
 use crate::finding::Finding;
 use crate::frame::{FramePlan, FrameSettings};
+use crate::samples::{Reader, Samples};
 use crate::units::{Extent, db_from_power};
 use crate::window::Window;
 
@@ -637,6 +638,23 @@ impl Spectrogram {
     pub fn column(&self, column: usize) -> &[f32] {
         let rows = self.plan.rows();
         &self.power[column * rows..(column + 1) * rows]
+    }
+
+    /// The cells of a sound that is read stretch by stretch, from a sample on.
+    pub(crate) fn read(
+        samples: &dyn Samples,
+        from: usize,
+        plan: &Arc<SpectrogramPlan>,
+    ) -> Result<Self, Error> {
+        let (mut analyser, mut reader) = (ColumnAnalyser::new(plan.clone()), Reader::new(samples));
+        let mut power = vec![0.0; plan.columns * plan.rows()];
+        for (column, cells) in power.chunks_mut(plan.rows()).enumerate() {
+            let needed = plan.samples_of(column);
+            let count = (needed.end - needed.start) as usize;
+            let sound = reader.at(from as i64 + needed.start as i64, count)?;
+            analyser.column(column, sound, cells);
+        }
+        Ok(Self { plan: plan.clone(), power, is_sharpened: false })
     }
 
     /// Levels in dB re full scale that a picture should show, lowest and highest, each a multiple

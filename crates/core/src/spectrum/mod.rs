@@ -66,6 +66,7 @@ use crate::finding::{Advice, Finding};
 use crate::frame::{FramePlan, FrameSettings};
 use crate::measured::Measured;
 use crate::quantity::{Field, Key, Label, Quantities, Quantity, Unit, bare, pair};
+use crate::samples::Samples;
 use crate::units::{LevelReference, Note, cents_between, db_from_amplitude, db_from_power};
 use averaged::{Averaged, Averager};
 use drift::Drift;
@@ -337,6 +338,28 @@ pub fn measure(
         tone_pass.push(samples);
     }
     Ok(tone_pass.finish())
+}
+
+/// The averaged spectrum of a sound that is read stretch by stretch: the power in each bin, the floor
+/// of noise under it, and the distance of bins in Hz.
+pub(crate) fn averaged_power(
+    samples: &dyn Samples,
+    sample_rate_hz: f64,
+    frames: &FrameSettings,
+) -> Result<(Vec<f64>, Vec<f64>, f64), Error> {
+    const BLOCK: usize = 1 << 16;
+    let settings = SpectrumSettings { frames: *frames, ..SpectrumSettings::default() };
+    let count = samples.count();
+    let mut pass = SpectrumPass::new(&settings, sample_rate_hz, count as u64)?;
+    let mut block = vec![0.0; BLOCK];
+    for from in (0..count).step_by(BLOCK) {
+        let part = &mut block[..BLOCK.min(count - from)];
+        samples.read(from, part)?;
+        pass.push(part);
+    }
+    let pass = pass.finish();
+    let spacing_hz = pass.plan.bin_spacing_hz(sample_rate_hz);
+    Ok((pass.averaged.mean, pass.floor, spacing_hz))
 }
 
 /// The first pass: the averaged spectrum.

@@ -362,6 +362,27 @@ pub fn fan(candidate: u64, run: u64, sample_rate_hz: f64, duration_s: f64) -> Ve
     sound
 }
 
+/// How fast the slipping belt of the first fan lets it throb, in Hz, and how deep.
+pub const BELT_HZ: f64 = 4.1;
+/// Depth of that, from 0 to 1.
+pub const BELT_DEPTH: f64 = 0.42;
+/// How fast its wheel turns, in turns per second, and how deep one bent blade makes it pulse.
+pub const WHEEL_HZ: f64 = 24.5;
+/// Depth of that, from 0 to 1.
+pub const WHEEL_DEPTH: f64 = 0.16;
+
+/// The first of the fans after a summer: its belt slips, and one of its seven blades is bent.
+#[must_use]
+pub fn worn_fan(sample_rate_hz: f64, duration_s: f64) -> Vec<f64> {
+    let mut sound = fan(0, 4, sample_rate_hz, duration_s);
+    for (n, x) in sound.iter_mut().enumerate() {
+        let t = n as f64 / sample_rate_hz;
+        let swell = |hz: f64, depth: f64| 1.0 + depth * (std::f64::consts::TAU * hz * t).cos();
+        *x *= swell(BELT_HZ, BELT_DEPTH) * swell(WHEEL_HZ, WHEEL_DEPTH);
+    }
+    sound
+}
+
 /// A sound calibrator on a microphone: 1 kHz, 94.0 dB re 20 µPa where a full-scale sine has 120 dB.
 #[must_use]
 pub fn calibrator(sample_rate_hz: f64, duration_s: f64) -> Vec<f64> {

@@ -6,6 +6,7 @@
 //! `cargo accuracy` makes all trials of every quantity and prints the table of their errors.
 
 mod compare;
+mod modulation;
 mod partials;
 mod pitch;
 mod spectrogram;
@@ -29,6 +30,7 @@ fn whole_table() {
     let mut failed = 0;
     for measures in [
         compare::MEASURES,
+        modulation::MEASURES,
         partials::MEASURES,
         pitch::MEASURES,
         spectrogram::MEASURES,
