@@ -110,7 +110,8 @@ fn what_is_steady_has_no_modulation_and_what_cannot_be_is_said() {
         let run = bench.run(&format!("modulation a.wav {arguments}"));
         assert!(run.status != 0 && run.err.contains(said), "{arguments}: {}", run.err);
     }
-    let narrow = bench.json("modulation a.wav --range 400Hz..450Hz --rates ..200Hz --format json --quiet");
+    let narrow =
+        bench.json("modulation a.wav --range 400Hz..450Hz --rates ..200Hz --format json --quiet");
     assert!(codes(&narrow).contains(&"narrow_band"));
     let short = bench.json("modulation a.wav --to 1 --format json --quiet");
     assert!(codes(&short).contains(&"coarse_rates"));
