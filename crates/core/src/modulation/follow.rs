@@ -111,7 +111,11 @@ impl Follower {
         let all = self.all();
         let found = line.and_then(|line| {
             let wave = fitted(all.part(from, to), near(line), self.rates_hz.1)?;
-            is_sure(&wave).then_some(Stretch { time_s, wave, over_noise: line.over_noise })
+            is_sure(&wave, self.length as f64 / self.rate_hz).then_some(Stretch {
+                time_s,
+                wave,
+                over_noise: line.over_noise,
+            })
         });
         self.found.push(found);
     }
@@ -170,7 +174,7 @@ impl Follower {
         }
         // A wave that loses its step is smaller than its stretches.
         let is_in_step = wave.amplitude() / wave.mean().abs() > 0.85 * size;
-        (is_in_step && is_sure(&wave)).then_some(wave)
+        (is_in_step && is_sure(&wave, all.lasts_s())).then_some(wave)
     }
 
     /// A wave over all values, and those that go on besides it, each fitted to what the others leave:
@@ -198,8 +202,9 @@ impl Follower {
             let Some(wave) = fitted(values, near(line), self.rates_hz.1) else { break };
             left = wave.left(values).iter().map(|left| left + mean).collect();
             let given: Vec<&Wave> = waves.iter().filter(|(_, is)| *is).map(|(w, _)| w).collect();
-            let is_own =
-                is_sure(&wave) && given.len() < most && !is_made_of(&wave, &given, apart_hz);
+            let is_own = is_sure(&wave, all.lasts_s())
+                && given.len() < most
+                && !is_made_of(&wave, &given, apart_hz);
             waves.push((wave, is_own));
         }
         let rounds = if waves.len() > 1 { ROUNDS } else { 0 };
@@ -271,8 +276,10 @@ fn fitted(of: Series<'_>, near: Near, highest_hz: f64) -> Option<Wave> {
     Wave::fit(of, near, highest_hz)
 }
 
-/// Whether a wave is more than noise, and its rate known.
-fn is_sure(wave: &Wave) -> bool {
+/// Whether a wave is more than noise, its rate known, and that so fast that it comes back.
+fn is_sure(wave: &Wave, lasts_s: f64) -> bool {
+    /// Periods of a wave that is none of the ways in which a sound comes or goes.
+    const FEWEST: f64 = 1.8;
     let (rate, size) = (wave.rate_hz(), wave.deviation());
-    rate.u < 0.1 * rate.value && size.value > 4.0 * size.u
+    rate.u < 0.1 * rate.value && size.value > 4.0 * size.u && rate.value * lasts_s > FEWEST
 }

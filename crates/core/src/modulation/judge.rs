@@ -59,6 +59,7 @@ impl Heard {
         }
         let moving = of.frequency.as_ref().filter(|_| frequency.is_some());
         let carrier_hz = frequency.map(|_| of.mean_hz);
+        let kind = kind(is_beat, envelope, frequency.unwrap_or_default());
         let rates = Self::rates(envelope, waves.as_deref().unwrap_or_default());
         let spacing_hz = 1.0 / self.length_s;
         let spectra = self.envelope.spectra.max(1) as f64;
@@ -75,14 +76,14 @@ impl Heard {
             level_db: db_from_power(self.power),
             resolution_hz: 2.0 / self.length_s,
             rates_hz: self.rates_hz,
-            kind: kind(is_beat, envelope, of_frequency),
+            kind,
             rate_hz: envelope.rate_hz,
             depth: envelope.size,
             depth_db: envelope.size.and_then(in_db),
             depth_limit: limit(&spectrum),
             slowest_hz: envelope.moves_hz.map(|(slowest, _)| slowest),
             fastest_hz: envelope.moves_hz.map(|(_, fastest)| fastest),
-            carrier_hz,
+            carrier_hz: carrier_hz.filter(|_| kind != Kind::None),
             frequency_deviation_hz: of_frequency.size,
             frequency_rate_hz: of_frequency.rate_hz,
             fluctuation_strength_vacil: None,
@@ -111,6 +112,10 @@ impl Heard {
         let found: Vec<&Stretch> = follower.found.iter().flatten().collect();
         let whole = follower.whole();
         let of = overall(whole.as_ref(), &found, follower.found.len(), Wave::deviation);
+        // Beyond its band it would not be heard: it is several tones that take turns.
+        if of.size.is_some_and(|deviation| deviation.value > 0.5 * self.width_hz) {
+            return None;
+        }
         self.is_one_tone(envelope.rate_hz.zip(envelope.size), of.size).then_some(of)
     }
 
@@ -289,8 +294,12 @@ fn overall(
         let scatter = variance / (count - 1.0).max(1.0);
         Measured::new(value, (scatter.max(noise) / independent).sqrt())
     };
-    let rate = mean(&Wave::rate_hz);
-    Overall { rate_hz: Some(rate), size: Some(mean(&size)), moves_hz: moves(rate.u) }
+    let (rate, of_size) = (mean(&Wave::rate_hz), mean(&size));
+    // What is now deep and now shallow has no one depth.
+    if of_size.u > 0.2 * of_size.value {
+        return Overall::default();
+    }
+    Overall { rate_hz: Some(rate), size: Some(of_size), moves_hz: moves(rate.u) }
 }
 
 /// Whether the rate goes on from stretch to stretch: most of its steps are small.

@@ -299,7 +299,7 @@ impl Modulation {
                      slower than {:.2} Hz are not found.",
                     sound.lasts_s(),
                     self.resolution_hz,
-                    0.75 * self.resolution_hz
+                    0.9 * self.resolution_hz
                 ),
             ));
         }

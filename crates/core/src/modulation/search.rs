@@ -36,6 +36,9 @@ pub(super) struct Search {
     turns: Vec<Vec<Complex<f64>>>,
 }
 
+/// Half the width of a line, in bins of half the inverse of the length.
+const LOBE: usize = 4;
+
 /// A line in the spectrum of a stretch.
 #[derive(Debug, Clone, Copy)]
 pub(super) struct Line {
@@ -201,6 +204,11 @@ impl Search {
         let (_, bin, n) = best?;
         self.transform(values, mean, n);
         let tilted: Vec<f64> = (0..self.size / 2).map(|bin| self.power_of(bin)).collect();
+        // What only falls from 0 Hz on is a sound that comes or goes.
+        let beside = |bin: usize| self.block[bin].norm_sqr();
+        if beside(bin.saturating_sub(LOBE)).max(beside(bin + LOBE)) > 0.5 * beside(bin) {
+            return None;
+        }
         let trials = (high - low) as f64 / 2.0 * f64::from(2 * steps + 1);
         let over_noise = tilted[bin] / near_floor(&tilted, bin, high);
         // Where a rate moves, that of its harmonics does as well, and fills what lies about it.

@@ -383,15 +383,18 @@ impl Wave {
 mod tests {
     use super::*;
     use crate::synth::white_noise;
+    use rand::{RngExt, SeedableRng};
+    use rand_chacha::ChaCha8Rng;
 
     #[test]
     fn a_wave_in_noise_is_found_within_its_uncertainty() {
         let (mut of_rate, mut of_depth, mut inside, mut trials) = (0.0, 0.0, 0, 0);
         for seed in 0..200u64 {
-            let random = |k: u64| ((seed * 7919 + k * 104_729) % 1000) as f64 / 1000.0;
-            let rate = 0.6 * 200f64.powf(random(1));
-            let (depth, phase, growth) = (0.1 + 0.8 * random(2), TAU * random(3), random(4) - 0.5);
-            let slope = 0.02 * rate * (random(5) - 0.5);
+            let mut random = ChaCha8Rng::seed_from_u64(1000 + seed);
+            let rate = 0.6 * 200f64.powf(random.random_range(0.0..1.0));
+            let (depth, phase) = (random.random_range(0.1..0.9), random.random_range(0.0..TAU));
+            let growth = random.random_range(-0.5..0.5);
+            let slope = rate * random.random_range(-0.01..0.01);
             let noise = white_noise(seed, 0.02, 8000);
             let values: Vec<f64> = (0..8000)
                 .map(|n| {
@@ -401,8 +404,8 @@ mod tests {
                 })
                 .collect();
             let of = Series { values: &values, weights: None, rate_hz: 1000.0, mean_of: 1 };
-            let wave = Wave::fit(of, Near { rate_hz: rate + 0.02, ..Near::default() }, 400.0)
-                .expect("a fit");
+            let near = Near { rate_hz: rate + 0.02, slope: slope + 0.01, growth: 0.0 };
+            let wave = Wave::fit(of, near, 400.0).expect("a fit");
             let (found, found_depth) = (wave.rate_hz(), wave.depth());
             let z = (found.value - rate) / found.u;
             let z_depth = (found_depth.value - depth) / found_depth.u;
