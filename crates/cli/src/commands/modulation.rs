@@ -43,10 +43,10 @@ pub(crate) struct Modulation {
 }
 
 const EXAMPLES: &str = "Examples:
-  tonemap modulation fan-a --figure fan.png
+  tonemap modulation fan-worn --figure fan.png
       how fast and how deep the fan pulses, and how strongly that is heard
-  tonemap modulation harp-pair --range 380Hz..400Hz
-      the beat of the second partial
+  tonemap modulation bell-cut0 --range 1550Hz..1640Hz --from 0.3
+      the beat of its second partial, and the two tones that make it
   tonemap modulation siren.wav --resolve 4Hz --format csv
       rate, depth and frequency deviation over time, every 0.125 s
   tonemap modulation fan.wav --assume 'full-scale = 94dB' --require 'roughness_asper<0.2'
@@ -58,7 +58,7 @@ struct SearchArgs {
     /// Band of which the envelope is: 400Hz..600Hz [default: what tones fill, or all]
     #[arg(long, value_name = "RANGE")]
     range: Option<FrequencyRange>,
-    /// Rates that are looked for
+    /// Rates that are looked for, slowest to fastest
     #[arg(long, value_name = "RANGE", default_value = "0.1Hz..300Hz")]
     rates: FrequencyRange,
     /// Resolve two rates this far apart: a stretch lasts twice the inverse, one every quarter of it

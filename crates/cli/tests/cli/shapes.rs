@@ -69,6 +69,8 @@ pub(crate) fn study() -> Bench {
     }
     done(&["signal", tone, noise, "--duration", "2s", "--output", "tone.wav", "--quiet"]);
     done(&["signal", string, other, noise, "--duration", "3s", "--output", "pair.wav", "--quiet"]);
+    let two = ["tone frequency=500Hz level=-20dB", "tone frequency=504Hz level=-26dB"];
+    done(&["signal", two[0], two[1], "--duration", "3s", "--output", "beat.wav", "--quiet"]);
     done(&["study", "make", "."]);
     let takes = ["study", "add", "cut0.wav", "cut1.wav", "cut2.wav"];
     done(&[&takes[..], &["--pattern", "cut{cut}.wav", "--note", "G3"]].concat());
@@ -87,7 +89,7 @@ fn keys_of_results_are_those_that_were_reviewed() {
         ("partials", "partials cut0.wav --tracks"),
         ("timbre", "timbre cut0.wav tone.wav --tracks"),
         ("tuning", "tuning cut0.wav tone.wav --interval G3..A4"),
-        ("modulation", "modulation tone.wav pair.wav"),
+        ("modulation", "modulation tone.wav beat.wav"),
         ("unison", "unison cut0.wav --against cut1.wav"),
         ("unison_before", "unison cut0.wav --before cut2.wav"),
         ("compare", "compare cut0.wav cut1.wav"),
@@ -209,7 +211,7 @@ fn every_number_of_a_result_is_a_quantity() {
         "tuning cut0 cut1 cut2 --interval cut0..cut1",
         "unison pair.wav",
         "modulation tone.wav",
-        "modulation pair.wav",
+        "modulation beat.wav",
         "compare cut0 cut1",
     ] {
         let run = bench.run(&format!("{line} --format json --quiet"));

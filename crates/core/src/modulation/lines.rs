@@ -123,6 +123,7 @@ impl Lines {
 
 /// Frequency of the strongest line, from −half the rate to half of it.
 fn strongest(windowed: &[C], rate_hz: f64) -> Option<f64> {
+    const ROUNDS: usize = 2;
     let size = fast_length(4 * windowed.len());
     let mut block = windowed.to_vec();
     block.resize(size, C::default());
@@ -133,5 +134,20 @@ fn strongest(windowed: &[C], rate_hz: f64) -> Option<f64> {
     let bend = before - 2.0 * here + after;
     let beside = if bend < 0.0 { 0.5 * (before - after) / bend } else { 0.0 };
     let turns = (bin as f64 + beside) / size as f64;
-    Some(rate_hz * if turns > 0.5 { turns - 1.0 } else { turns })
+    let mut turns = if turns > 0.5 { turns - 1.0 } else { turns };
+    // A parabola through three values of the transform itself, nearer and nearer.
+    let power = |turns: f64| -> f64 {
+        let each = windowed.iter().enumerate();
+        each.map(|(n, z)| z * C::cis(-TAU * (turns * n as f64).fract())).sum::<C>().norm_sqr()
+    };
+    let mut step = 0.25 / size as f64;
+    for _ in 0..ROUNDS {
+        let (before, here, after) = (power(turns - step), power(turns), power(turns + step));
+        let bend = before - 2.0 * here + after;
+        if bend < 0.0 {
+            turns += step * (0.5 * (before - after) / bend).clamp(-1.0, 1.0);
+        }
+        step *= 0.2;
+    }
+    Some(rate_hz * turns)
 }

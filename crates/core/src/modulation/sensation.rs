@@ -46,6 +46,7 @@ impl Place {
 /// The channels and their thresholds.
 pub(super) struct Channels {
     thresholds_db: [f64; CHANNELS],
+    lowest_db: f64,
     /// From a channel to the next below.
     lower_step: f64,
 }
@@ -61,8 +62,11 @@ impl Channels {
             }
             low
         };
+        let thresholds_db: [f64; CHANNELS] =
+            std::array::from_fn(|n| threshold_db(hz(0.5 * (n + 1) as f64)));
         Self {
-            thresholds_db: std::array::from_fn(|n| threshold_db(hz(0.5 * (n + 1) as f64))),
+            lowest_db: thresholds_db.iter().copied().fold(f64::INFINITY, f64::min),
+            thresholds_db,
             lower_step: amplitude_from_db(-0.5 * LOWER_DB_PER_BARK),
         }
     }
@@ -85,7 +89,10 @@ impl Channels {
         let mut less_db = upper_db * (bark(behind) - at.bark);
         let (mut ratio, step) = (amplitude_from_db(-less_db), amplitude_from_db(-0.5 * upper_db));
         for n in behind..CHANNELS {
-            // Thresholds fall and rise: what is under one may be over the next.
+            // Thresholds fall and rise: what is under one may be over the next, but under all.
+            if level_db - less_db < self.lowest_db {
+                break;
+            }
             if level_db - less_db > self.thresholds_db[n] {
                 with(n, ratio);
             }
@@ -96,6 +103,9 @@ impl Channels {
         less_db = LOWER_DB_PER_BARK * (at.bark - bark(last));
         ratio = amplitude_from_db(-less_db);
         for n in (0..first).rev() {
+            if level_db - less_db < self.lowest_db {
+                break;
+            }
             if level_db - less_db > self.thresholds_db[n] {
                 with(n, ratio);
             }

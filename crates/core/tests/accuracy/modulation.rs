@@ -152,7 +152,7 @@ fn beats_are_named_with_their_tones() {
     for (_, off_hz) in &errors {
         tones.add_bare(*off_hz);
     }
-    tones.hold(2.5e-3);
+    tones.hold(5e-4);
     let errors: Vec<Errors> = errors.into_iter().map(|(errors, _)| errors).collect();
     hold("beat 40 dB over noise", &errors, 3.5e-3, "depth", "points", 0.018);
 }
