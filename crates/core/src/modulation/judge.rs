@@ -13,6 +13,8 @@ use crate::units::db_from_power;
 
 /// Modulations at once that are listed.
 const MOST: usize = 5;
+/// A depth of which so much is uncertain is none.
+const UNSTEADY: f64 = 0.2;
 
 /// What is found of the envelope, and of the frequency, over all of a sound.
 #[derive(Debug, Clone, Copy, Default)]
@@ -125,7 +127,8 @@ impl Heard {
         let mut rates: Vec<Rate> =
             first.map(|(rate, depth)| Rate::of(rate, depth)).into_iter().collect();
         let others = waves.iter().skip(1);
-        rates.extend(others.map(|wave| Rate::of(wave.rate_hz(), wave.depth())));
+        let others = others.map(|wave| Rate::of(wave.rate_hz(), wave.depth()));
+        rates.extend(others.filter(|rate| rate.depth_u < UNSTEADY * rate.depth));
         rates.sort_by(|a, b| b.depth.total_cmp(&a.depth));
         rates
     }
@@ -296,7 +299,7 @@ fn overall(
     };
     let (rate, of_size) = (mean(&Wave::rate_hz), mean(&size));
     // What is now deep and now shallow has no one depth.
-    if of_size.u > 0.2 * of_size.value {
+    if of_size.u > UNSTEADY * of_size.value {
         return Overall::default();
     }
     Overall { rate_hz: Some(rate), size: Some(of_size), moves_hz: moves(rate.u) }
