@@ -583,7 +583,8 @@ fn assumed(full_scale_db: f64) -> Finding {
     Finding::note(
         "assumed_calibration",
         format!(
-            "A full-scale sine is taken to be {full_scale_db} dB re 20 µPa, as --assume states; levels              are as good as that."
+            "A full-scale sine is taken to be {full_scale_db} dB re 20 µPa, as --assume states; \
+             levels are as good as that."
         ),
     )
 }

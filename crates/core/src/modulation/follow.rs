@@ -5,7 +5,7 @@ use super::wave::{MOST, Near, Series, Wave};
 
 /// A wave is fitted to all of a sound that is no longer, in seconds: the values of more are not
 /// kept.
-pub(super) const LONGEST_WHOLE_S: f64 = 120.0;
+const LONGEST_WHOLE_S: f64 = 120.0;
 
 /// A stretch in which something is modulated.
 #[derive(Debug, Clone)]
@@ -29,13 +29,13 @@ pub(super) struct Follower {
     /// Values that are gone.
     gone: usize,
     keeps_all: bool,
-    /// Of each stretch, whether anything is modulated or not: its middle and mean.
+    /// Of each stretch, whether anything is modulated or not: its middle.
     pub(super) times_s: Vec<f64>,
     pub(super) found: Vec<Option<Stretch>>,
     /// Power spectra of all stretches added up, and how many.
     pub(super) spectrum: Vec<f64>,
     pub(super) spectra: usize,
-    /// The same of each stretch, as far as rates go, if they are wanted.
+    /// The same of each stretch, as far as rates go.
     pub(super) rows: Vec<Vec<f32>>,
     /// Where the next stretch starts, from the first value that is held.
     next: usize,
@@ -136,7 +136,7 @@ impl Follower {
     }
 
     /// The wave over all values where one fits them all: the steadiest stretch, grown step by step
-    /// to both sides. And the stretch itself, from its first value to its last.
+    /// to both sides.
     pub(super) fn whole(&self) -> Option<Wave> {
         if !self.keeps_all {
             return None;

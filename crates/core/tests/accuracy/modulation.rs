@@ -278,7 +278,7 @@ fn unit_signals_have_their_units() {
     let (vacil, _) = strengths(1000.0, 4.0, 1.0, 60.0);
     let (_, asper) = strengths(1000.0, 70.0, 1.0, 60.0);
     println!("{vacil:.3} vacil at 4 Hz, {asper:.3} asper at 70 Hz");
-    assert!((vacil - 1.0).abs() < 0.01 && (asper - 1.0).abs() < 0.01);
+    assert!((vacil - 1.0).abs() < 0.005 && (asper - 1.0).abs() < 0.005);
 }
 
 #[test]
