@@ -51,7 +51,7 @@ pub(super) struct Analytic {
     response: Vec<C>,
     first_bin: i64,
     values: Vec<C>,
-    /// How they change with time, per second, over 2π.
+    /// How they change with time, per second, over 2π; none where that is not asked for.
     changes: Vec<C>,
     scratch: Vec<C>,
     /// The middle of the band, at which its values stand still.
@@ -102,9 +102,15 @@ impl Analytic {
             response,
             first_bin,
             values: vec![C::default(); count],
-            changes: vec![C::default(); count],
+            changes: Vec::new(),
             centre_hz: centre_bin * spacing_hz,
         }
+    }
+
+    /// Gives how the values change, too.
+    pub(super) fn with_changes(mut self) -> Self {
+        self.changes = self.values.clone();
+        self
     }
 
     /// Values per second.
@@ -118,7 +124,7 @@ impl Analytic {
     }
 
     /// The values at the samples of a range, from its first on, block by block, and how they change:
-    /// their derivative over 2π.
+    /// their derivative over 2π, where that is asked for.
     pub(super) fn run(
         &mut self,
         samples: &dyn Samples,
@@ -155,14 +161,15 @@ impl Analytic {
             let turn = C::cis(-TAU * turns as f64 / size as f64);
             let wanted = (range.end - start).div_ceil(self.every);
             let good_count = (count - skipped).min(wanted);
-            for values in [&mut self.values, &mut self.changes] {
+            let all = [&mut self.values, &mut self.changes];
+            for values in all.into_iter().filter(|values| !values.is_empty()) {
                 // The middle of the band goes to 0 Hz.
                 values.rotate_left(count / 2);
                 self.inverse.process_with_scratch(values, &mut self.scratch);
-                values[skipped..].iter_mut().for_each(|value| *value *= turn);
+                values.iter_mut().skip(skipped).for_each(|value| *value *= turn);
             }
             let good = skipped..skipped + good_count;
-            with(&self.values[good.clone()], &self.changes[good]);
+            with(&self.values[good.clone()], self.changes.get(good).unwrap_or_default());
             start += good_count * self.every;
         }
         Ok(())

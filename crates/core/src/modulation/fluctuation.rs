@@ -15,9 +15,8 @@ use std::f64::consts::TAU;
 
 use rustfft::num_complex::Complex;
 
-use super::sensation::{CHANNELS, Channels, Place, bark};
+use super::sensation::{CHANNELS, Excitation, bark};
 use crate::transform::{RealTransform, fast_length};
-use crate::units::db_from_power;
 
 type C = Complex<f64>;
 
@@ -42,10 +41,9 @@ pub(super) struct Fluctuation {
     window: Vec<f64>,
     transform: RealTransform,
     block: Vec<f64>,
-    channels: Channels,
+    excitation: Excitation,
     /// Half-Bark band of each bin.
     bands: Vec<usize>,
-    places: Vec<Place>,
     pass: Vec<f64>,
     /// Power of each band in the frames of the stretch.
     held: Vec<[f64; BANDS]>,
@@ -63,14 +61,12 @@ impl Fluctuation {
         let hz = |n: usize| n as f64 * spacing_hz;
         let band = |n: usize| ((2.0 * bark(hz(n))).round() as usize).min(BANDS - 1);
         let bands: Vec<usize> = (0..=length / 2).map(band).collect();
-        let places = (0..BANDS)
-            .map(|band| {
-                let inside: Vec<usize> = (0..bands.len()).filter(|n| bands[*n] == band).collect();
-                let middle =
-                    inside.iter().map(|n| hz(*n)).sum::<f64>() / inside.len().max(1) as f64;
-                Place::of(middle.max(20.0))
-            })
-            .collect();
+        // Beyond half the sample rate there is none.
+        let middles_hz = bands.chunk_by(|a, b| a == b).scan(0, |from, bins| {
+            let middle = *from as f64 + 0.5 * (bins.len() - 1) as f64;
+            *from += bins.len();
+            Some((middle * spacing_hz).max(20.0))
+        });
         let place = |n: usize| TAU * (n as f64 + 0.5) / length as f64;
         let window: Vec<f64> = (0..length).map(|n| 0.5 - 0.5 * place(n).cos()).collect();
         // What a frame leaves of a change of the power within it.
@@ -96,9 +92,8 @@ impl Fluctuation {
             window,
             transform: RealTransform::new(length),
             block: vec![0.0; length],
-            channels: Channels::new(),
+            excitation: Excitation::new(middles_hz),
             bands,
-            places,
             pass,
             held: Vec::with_capacity(STRETCH),
         }
@@ -137,19 +132,20 @@ impl Fluctuation {
     }
 
     /// By how much each band excites each channel, at its mean level over the stretch.
-    fn ratios(&self) -> Vec<[f64; BANDS]> {
+    fn ratios(&mut self) -> Vec<[f64; BANDS]> {
         let mut ratios = vec![[0.0; BANDS]; CHANNELS];
-        for (band, place) in self.places.iter().enumerate() {
-            let mean = self.held.iter().map(|powers| powers[band]).sum::<f64>() / STRETCH as f64;
-            let level_db = db_from_power(mean.max(1e-30));
-            self.channels.excited(*place, level_db, |channel, ratio| {
-                ratios[channel][band] = ratio * ratio;
-            });
-        }
+        let held = &self.held;
+        let mean = |band: usize| held.iter().map(|powers| powers[band]).sum::<f64>();
+        self.excitation.set((0..BANDS).map(|band| mean(band) / STRETCH as f64));
+        self.excitation.each(|channel, first, _, all| {
+            for (square, ratio) in ratios[channel][first..].iter_mut().zip(all) {
+                *square = ratio * ratio;
+            }
+        });
         ratios
     }
 
-    fn strength(&self) -> f64 {
+    fn strength(&mut self) -> f64 {
         let window: [f64; STRETCH] =
             std::array::from_fn(|n| 0.5 - 0.5 * (TAU * (n as f64 + 0.5) / STRETCH as f64).cos());
         let squares: f64 = window.iter().map(|w| w * w).sum();

@@ -9,6 +9,7 @@ use super::result::Outline;
 use super::search::Noise;
 use super::{ModulationSettings, Sound};
 use crate::error::Error;
+use crate::lanes;
 
 /// Values of which the shortest stretch consists.
 const FEWEST: usize = 16;
@@ -19,7 +20,7 @@ pub(super) struct Heard {
     pub(super) frequency: Option<Follower>,
     /// Mean square of the envelope.
     pub(super) power: f64,
-    /// Mean frequency weighed by power.
+    /// Mean frequency weighed by power, where the frequency is followed.
     pub(super) mean_hz: f64,
     /// Standard deviation of its spectrum about that.
     pub(super) spread_hz: f64,
@@ -59,6 +60,9 @@ impl Heard {
     ) -> Result<Self, Error> {
         let rates_hz = band.rates_hz(settings)?;
         let mut analytic = Analytic::new(band.hz, band.transition_hz, sound.sample_rate_hz);
+        if band.is_tonal {
+            analytic = analytic.with_changes();
+        }
         let rate_hz = analytic.rate_hz();
         let every = ((rate_hz / (4.0 * rates_hz.1)) as usize).max(1);
         let kept_hz = rate_hz / every as f64;
@@ -144,8 +148,8 @@ impl Listener {
             decimators[1].push(raw.power.iter().copied(), &mut kept.power);
             decimators[2].push(raw.turning.iter().copied(), &mut kept.turning);
         }
-        self.sums[0] += raw.power.iter().sum::<f64>();
-        self.sums[1] += raw.turning.iter().sum::<f64>();
+        self.sums[0] += lanes::sum(&raw.power);
+        self.sums[1] += lanes::sum(&raw.turning);
         self.sums[2] += changes.iter().map(Complex::norm_sqr).sum::<f64>();
         self.outline.add(&raw.envelope, self.count, self.rate_hz);
         self.count += values.len();

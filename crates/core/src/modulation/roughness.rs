@@ -15,9 +15,9 @@ use std::f64::consts::TAU;
 use rustfft::FftPlanner;
 use rustfft::num_complex::Complex;
 
-use super::sensation::{CHANNELS, Channels, Place};
+use super::sensation::{CHANNELS, Excitation};
+use crate::lanes;
 use crate::transform::{RealTransform, fast_length};
-use crate::units::db_from_power;
 
 type C = Complex<f64>;
 
@@ -32,7 +32,7 @@ const POWER: f64 = 1.6;
 /// left out.
 const WEAKEST: f64 = 1e-4;
 /// Values of an envelope whose spectrum is taken.
-const VALUES: usize = 1024;
+const VALUES: usize = 512;
 
 /// Weight of a channel by its critical-band rate, with straight lines between.
 const WEIGHTS: [(f64, f64); 14] = [
@@ -74,17 +74,12 @@ pub(super) struct Roughness {
     window: Vec<f64>,
     transform: RealTransform,
     block: Vec<f64>,
-    channels: Channels,
-    /// Of each bin.
-    places: Vec<Place>,
+    excitation: Excitation,
     weights: [f64; CHANNELS],
     /// What each channel lets through of the rate of each bin, from the first.
     passes: Vec<Vec<f64>>,
-    /// By how much each bin excites each channel, from the first that does.
-    ratios: Vec<Vec<f64>>,
-    /// First and last of those bins, and the power of the strongest.
-    reached: Vec<(usize, usize, f64)>,
-    excitation: Vec<C>,
+    /// The components of a channel.
+    band: Vec<C>,
     envelopes: Envelopes,
     plans: FftPlanner<f64>,
     scratch: Vec<C>,
@@ -94,8 +89,6 @@ impl Roughness {
     pub(super) fn new(rate_hz: f64, gain: f64) -> Self {
         let length = fast_length((LENGTH_S * rate_hz) as usize);
         let spacing_hz = rate_hz / length as f64;
-        let places: Vec<Place> =
-            (0..=length / 2).map(|n| Place::of(n as f64 * spacing_hz)).collect();
         let barks: [f64; CHANNELS] = std::array::from_fn(|n| 0.5 * (n + 1) as f64);
         let rates = (FASTEST_HZ / spacing_hz) as usize;
         let pass = |bark: f64| -> Vec<f64> {
@@ -114,11 +107,9 @@ impl Roughness {
             window: (0..length).map(|n| window((n as f64 + 0.5) / length as f64)).collect(),
             transform: RealTransform::new(length),
             block: vec![0.0; length],
-            channels: Channels::new(),
-            places,
-            ratios: vec![Vec::new(); CHANNELS],
-            reached: vec![(usize::MAX, 0, 0.0); CHANNELS],
-            excitation: Vec::new(),
+            // Without 0 Hz.
+            excitation: Excitation::new((1..=length / 2).map(|n| n as f64 * spacing_hz)),
+            band: Vec::new(),
             envelopes: Envelopes::new(),
             scratch: Vec::new(),
             weights: barks.map(|bark| between(&WEIGHTS, bark)),
@@ -140,46 +131,29 @@ impl Roughness {
             *value = scale * w * f64::from(*x);
         }
         let spectrum = self.transform.forward(&mut self.block);
-        let bins = self.places.len();
-        self.reached.fill((usize::MAX, 0, 0.0));
-        self.ratios.iter_mut().for_each(Vec::clear);
-        for n in 1..bins {
-            let power = spectrum[n].norm_sqr();
-            let level_db = db_from_power(power.max(1e-30));
-            let (ratios, reached) = (&mut self.ratios, &mut self.reached);
-            self.channels.excited(self.places[n], level_db, |channel, ratio| {
-                let (first, _, most) = reached[channel];
-                reached[channel] = (first.min(n), n, most.max(power * ratio * ratio));
-                let ratios = &mut ratios[channel];
-                ratios.resize(n + 1 - first.min(n), 0.0);
-                ratios[n - first.min(n)] = ratio;
-            });
-        }
-        let rates = self.passes[0].len();
+        let components = &spectrum[1..];
+        let (band, plans, scratch) = (&mut self.band, &mut self.plans, &mut self.scratch);
+        let (envelopes, passes) = (&mut self.envelopes, &self.passes);
         let mut passed: Vec<Option<Passed>> = Vec::with_capacity(CHANNELS);
-        for (channel, pass) in self.passes.iter().enumerate() {
-            let (first, last, most) = self.reached[channel];
-            if first > last || most <= 0.0 {
-                passed.push(None);
-                continue;
-            }
-            let ratios = &self.ratios[channel];
-            let counts =
-                |n: &usize| spectrum[*n].norm_sqr() * ratios[n - first].powi(2) > WEAKEST * most;
-            let low = (first..=last).find(counts).unwrap_or(first);
-            let high = (first..=last).rev().find(counts).unwrap_or(last);
+        self.excitation.set(components.iter().map(C::norm_sqr));
+        self.excitation.each(|channel, first, powers, ratios| {
+            let excited = |n: usize| powers[n] * ratios[n] * ratios[n];
+            let most = (0..powers.len()).map(excited).fold(0.0, f64::max);
+            let mut counting = (0..powers.len()).filter(|n| excited(*n) > WEAKEST * most);
+            let Some(low) = counting.next() else { return passed.push(None) };
+            let high = counting.next_back().unwrap_or(low);
             // The envelope of a band has twice its width at most that matters.
-            let count = ((high - low + 1) * 5 / 4).max(4 * rates).next_power_of_two();
-            let excitation = &mut self.excitation;
-            excitation.clear();
-            excitation.extend((low..=high).map(|n| spectrum[n] * ratios[n - first]));
-            excitation.resize(count, C::default());
-            let plan = self.plans.plan_fft_inverse(count);
+            let count = ((high - low + 1) * 5 / 4).next_multiple_of(VALUES);
+            let parts = components[first + low..=first + high].iter().zip(&ratios[low..=high]);
+            band.clear();
+            band.extend(parts.map(|(component, ratio)| component * ratio));
+            band.resize(count, C::default());
+            let plan = plans.plan_fft_inverse(count);
             let needed = plan.get_inplace_scratch_len();
-            self.scratch.resize(self.scratch.len().max(needed), C::default());
-            plan.process_with_scratch(excitation, &mut self.scratch[..needed]);
-            passed.push(Some(self.envelopes.passed(excitation, pass)));
-        }
+            scratch.resize(scratch.len().max(needed), C::default());
+            plan.process_with_scratch(band, &mut scratch[..needed]);
+            passed.push(Some(envelopes.passed(band, &passes[channel])));
+        });
         let alike = |n: usize| -> f64 {
             match (passed.get(n), passed.get(n + 2)) {
                 (Some(Some(a)), Some(Some(b))) => a.correlation(b),
@@ -205,38 +179,35 @@ fn window(place: f64) -> f64 {
 struct Envelopes {
     /// The window at the middle of each value.
     shape: Vec<f64>,
+    /// Sums of its squares and fourth powers.
+    squares: f64,
+    fourths: f64,
     transform: RealTransform,
     block: Vec<f64>,
-    /// Magnitudes of the values.
-    sizes: Vec<f64>,
 }
 
 impl Envelopes {
     fn new() -> Self {
-        let shape = (0..VALUES).map(|n| window((n as f64 + 0.5) / VALUES as f64)).collect();
+        let shape: Vec<f64> =
+            (0..VALUES).map(|n| window((n as f64 + 0.5) / VALUES as f64)).collect();
         Self {
+            squares: shape.iter().map(|w| w.powi(2)).sum(),
+            fourths: shape.iter().map(|w| w.powi(4)).sum(),
             shape,
             transform: RealTransform::new(VALUES),
             block: vec![0.0; VALUES],
-            sizes: Vec::new(),
         }
     }
 
     /// What a band-pass leaves of the envelope of a channel.
-    fn passed(&mut self, excitation: &[C], pass: &[f64]) -> Passed {
-        self.sizes.clear();
-        self.sizes.extend(excitation.iter().map(C::norm_sqr));
-        self.sizes.iter_mut().for_each(|size| *size = size.sqrt());
-        // Means of as many values as there are for one, or each value as often as it takes.
-        let every = (excitation.len() / VALUES).max(1);
-        let repeat = (VALUES / excitation.len()).max(1);
+    fn passed(&mut self, band: &[C], pass: &[f64]) -> Passed {
+        // The mean power of as many values as there are for one.
+        let every = band.len() / VALUES;
         let share = 1.0 / every as f64;
-        let parts = self.block.chunks_exact_mut(repeat).zip(self.sizes.chunks_exact(every));
-        for (values, sizes) in parts {
-            values.fill(share * sizes.iter().sum::<f64>());
+        for (value, part) in self.block.iter_mut().zip(band.chunks_exact(every)) {
+            *value = (share * part.iter().map(C::norm_sqr).sum::<f64>()).sqrt();
         }
-        let squares: f64 = self.shape.iter().map(|w| w * w).sum();
-        let mean = self.block.iter().zip(&self.shape).map(|(z, w)| w * z).sum::<f64>() / squares;
+        let mean = lanes::dot(&self.block, &self.shape) / self.squares;
         // The envelope about its mean, under the square of the window: the window's own swell is
         // no modulation.
         for (z, w) in self.block.iter_mut().zip(&self.shape) {
@@ -245,8 +216,7 @@ impl Envelopes {
         let bins = self.transform.forward(&mut self.block);
         let spectrum: Vec<C> = bins[1..].iter().zip(pass).map(|(bin, pass)| bin * pass).collect();
         let power: f64 = spectrum.iter().map(C::norm_sqr).sum();
-        let fourths: f64 = self.shape.iter().map(|w| w.powi(4)).sum();
-        let square = 2.0 * power / (VALUES as f64 * fourths);
+        let square = 2.0 * power / (VALUES as f64 * self.fourths);
         Passed { depth: (square.sqrt() / mean).min(1.0), spectrum, power }
     }
 }

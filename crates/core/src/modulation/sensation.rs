@@ -6,16 +6,21 @@
 //! 1979), as far as that is over the threshold in quiet, 3.64·f^−0.8 − 6.5·exp(−0.6·(f − 3.3)²) +
 //! 10^−3·f^4 dB, f in kHz (the same).
 
+use std::f64::consts::LN_10;
+use std::ops::Range;
+
 use super::fluctuation::Fluctuation;
 use super::roughness::Roughness;
 use super::{Modulation, Sound};
 use crate::error::Error;
 use crate::samples::Reader;
-use crate::units::amplitude_from_db;
+use crate::units::{amplitude_from_db, db_from_power};
 
 /// Channels, half a Bark apart, the first at half a Bark.
 pub(super) const CHANNELS: usize = 47;
 const LOWER_DB_PER_BARK: f64 = 27.0;
+/// Nepers for each dB.
+const AMPLITUDE: f64 = LN_10 / 20.0;
 
 /// Critical-band rate of a frequency (E. Zwicker, E. Terhardt, JASA 68, 1980).
 pub(super) fn bark(hz: f64) -> f64 {
@@ -29,88 +34,158 @@ pub(super) fn threshold_db(hz: f64) -> f64 {
     3.64 * khz.powf(-0.8) - dip + 1e-3 * khz.powi(4)
 }
 
-/// A frequency of which channels are excited.
-#[derive(Debug, Clone, Copy)]
-pub(super) struct Place {
-    hz: f64,
-    bark: f64,
-    pub(super) threshold_db: f64,
-}
-
-impl Place {
-    pub(super) fn of(hz: f64) -> Self {
-        Self { hz, bark: bark(hz), threshold_db: threshold_db(hz) }
-    }
-}
-
-/// The channels and their thresholds.
-pub(super) struct Channels {
-    thresholds_db: [f64; CHANNELS],
+/// What a sound excites in the channels, by the powers of its components.
+///
+/// The ratio of the amplitude in a channel to that of the component itself falls by a constant factor
+/// from channel to channel, so that each is had from the one before by a product.
+pub(super) struct Excitation {
+    components: Vec<Component>,
+    /// 10^(−27·z/20) of each.
+    lower: Vec<f64>,
+    /// Of each channel: the components that excite it as they are.
+    flat: Vec<Range<usize>>,
+    /// The powers that are heard in each channel, and the least of them in dB.
+    audible: Vec<f64>,
     lowest_db: f64,
-    /// From a channel to the next below.
-    lower_step: f64,
+    // Of each component, at its present level.
+    powers: Vec<f64>,
+    /// 1 where it is heard at all.
+    heard: Vec<f64>,
+    /// Ratio in the next channel above, and from there to the one after.
+    above: Vec<f64>,
+    steps: Vec<f64>,
+    // Of each channel: the components that can excite it.
+    first: Vec<usize>,
+    behind: Vec<usize>,
+    ratios: Vec<f64>,
 }
 
-impl Channels {
-    pub(super) fn new() -> Self {
-        // The frequency of a critical-band rate, by halving.
-        let hz = |wanted: f64| {
-            let (mut low, mut high) = (10.0, 24_000.0);
-            for _ in 0..50 {
-                let middle = 0.5 * (low + high);
-                if bark(middle) < wanted { low = middle } else { high = middle }
+/// Where a component stands.
+struct Component {
+    bark: f64,
+    /// The power of its threshold in quiet.
+    audible: f64,
+    /// 24 + 230 Hz/f, in dB for each Bark.
+    upper_db: f64,
+    /// The next channel above that it does not excite as it is.
+    next: usize,
+}
+
+/// The critical-band rate of a channel.
+fn channel_bark(channel: usize) -> f64 {
+    0.5 * (channel + 1) as f64
+}
+
+/// The frequency of a critical-band rate, by halving.
+fn frequency_hz(wanted: f64) -> f64 {
+    let (mut low, mut high) = (10.0, 24_000.0);
+    for _ in 0..50 {
+        let middle = 0.5 * (low + high);
+        if bark(middle) < wanted { low = middle } else { high = middle }
+    }
+    low
+}
+
+fn power_from_db(db: f64) -> f64 {
+    amplitude_from_db(db).powi(2)
+}
+
+impl Excitation {
+    /// Of components at frequencies that rise.
+    pub(super) fn new(frequencies_hz: impl Iterator<Item = f64>) -> Self {
+        let component = |hz: f64| {
+            let bark = bark(hz);
+            Component {
+                bark,
+                audible: power_from_db(threshold_db(hz)),
+                upper_db: 24.0 + 230.0 / hz.max(1.0),
+                next: ((2.0 * bark) as usize + 1).min(CHANNELS),
             }
-            low
         };
-        let thresholds_db: [f64; CHANNELS] =
-            std::array::from_fn(|n| threshold_db(hz(0.5 * (n + 1) as f64)));
+        let components: Vec<Component> = frequencies_hz.map(component).collect();
+        let count = components.len();
+        // Within half a Bark it is all there.
+        let flat = (0..CHANNELS)
+            .map(|channel| {
+                let below = |reach: f64| {
+                    components.partition_point(|at| at.bark < channel_bark(channel) + reach)
+                };
+                below(-0.5)..below(0.5)
+            })
+            .collect();
+        let thresholds_db = (0..CHANNELS).map(|n| threshold_db(frequency_hz(channel_bark(n))));
+        let lower = components.iter().map(|at| (-AMPLITUDE * LOWER_DB_PER_BARK * at.bark).exp());
         Self {
-            lowest_db: thresholds_db.iter().copied().fold(f64::INFINITY, f64::min),
-            thresholds_db,
-            lower_step: amplitude_from_db(-0.5 * LOWER_DB_PER_BARK),
+            lower: lower.collect(),
+            components,
+            flat,
+            lowest_db: thresholds_db.clone().fold(f64::INFINITY, f64::min),
+            audible: thresholds_db.map(power_from_db).collect(),
+            powers: vec![0.0; count],
+            heard: vec![0.0; count],
+            above: vec![0.0; count],
+            steps: vec![0.0; count],
+            first: vec![0; CHANNELS],
+            behind: vec![0; CHANNELS],
+            ratios: vec![0.0; count],
         }
     }
 
-    /// Hands over each channel that a component of a level excites, and the ratio of its amplitude
-    /// there to its own.
-    pub(super) fn excited(&self, at: Place, level_db: f64, mut with: impl FnMut(usize, f64)) {
-        if level_db <= at.threshold_db {
-            return;
+    /// Sets the powers of the components.
+    pub(super) fn set(&mut self, powers: impl Iterator<Item = f64>) {
+        self.first.fill(usize::MAX);
+        self.behind.fill(0);
+        for (n, (at, power)) in self.components.iter().zip(powers).enumerate() {
+            let is_heard = power > at.audible;
+            self.powers[n] = if is_heard { power } else { 0.0 };
+            self.heard[n] = f64::from(u8::from(is_heard));
+            self.above[n] = 0.0;
+            self.steps[n] = 0.0;
+            if !is_heard {
+                continue;
+            }
+            let level_db = db_from_power(power);
+            let upper_db = (at.upper_db - 0.2 * level_db).max(0.0);
+            self.above[n] = (-AMPLITUDE * upper_db * (channel_bark(at.next) - at.bark)).exp();
+            self.steps[n] = (-AMPLITUDE * 0.5 * upper_db).exp();
+            let over_db = level_db - self.lowest_db;
+            let channel = |bark: f64| (2.0 * bark - 1.0).clamp(0.0, (CHANNELS - 1) as f64) as usize;
+            let highest = channel(at.bark + (over_db / upper_db).max(0.5));
+            let lowest = channel(at.bark - (over_db / LOWER_DB_PER_BARK).max(0.5));
+            self.first[highest] = self.first[highest].min(n);
+            self.behind[lowest] = self.behind[lowest].max(n + 1);
         }
-        let upper_db = (24.0 + 230.0 / at.hz - 0.2 * level_db).max(0.0);
-        let channel = |bark: f64| (2.0 * bark - 1.0).clamp(0.0, CHANNELS as f64);
-        // Within half a Bark it is all there.
-        let first = (channel(at.bark - 0.5).ceil() as usize).min(CHANNELS);
-        let behind = (channel(at.bark + 0.5).floor() as usize + 1).min(CHANNELS);
-        for n in first..behind {
-            with(n, 1.0);
+        // What excites a channel excites those between.
+        for channel in (1..CHANNELS).rev() {
+            self.first[channel - 1] = self.first[channel - 1].min(self.first[channel]);
         }
-        let bark = |n: usize| 0.5 * (n + 1) as f64;
-        let mut less_db = upper_db * (bark(behind) - at.bark);
-        let (mut ratio, step) = (amplitude_from_db(-less_db), amplitude_from_db(-0.5 * upper_db));
-        for n in behind..CHANNELS {
-            // Thresholds fall and rise: what is under one may be over the next, but under all.
-            if level_db - less_db < self.lowest_db {
-                break;
-            }
-            if level_db - less_db > self.thresholds_db[n] {
-                with(n, ratio);
-            }
-            less_db += 0.5 * upper_db;
-            ratio *= step;
+        for channel in 1..CHANNELS {
+            self.behind[channel] = self.behind[channel].max(self.behind[channel - 1]);
         }
-        let Some(last) = first.checked_sub(1) else { return };
-        less_db = LOWER_DB_PER_BARK * (at.bark - bark(last));
-        ratio = amplitude_from_db(-less_db);
-        for n in (0..first).rev() {
-            if level_db - less_db < self.lowest_db {
-                break;
+    }
+
+    /// The next channel above: its number, the first of the components that can excite it, their
+    /// powers, and the ratio of the amplitude of each there to its own.
+    pub(super) fn each(&mut self, mut with: impl FnMut(usize, usize, &[f64], &[f64])) {
+        for channel in 0..CHANNELS {
+            let flat = self.flat[channel].clone();
+            let first = self.first[channel].min(flat.start);
+            let behind = self.behind[channel].max(flat.end);
+            let audible = self.audible[channel];
+            // Thresholds fall and rise: what is under one may be over the next.
+            let heard = |power: f64, ratio: f64| {
+                if power * ratio * ratio > audible { ratio } else { 0.0 }
+            };
+            for n in first..flat.start {
+                self.ratios[n] = heard(self.powers[n], self.above[n]);
+                self.above[n] *= self.steps[n];
             }
-            if level_db - less_db > self.thresholds_db[n] {
-                with(n, ratio);
+            self.ratios[flat.clone()].copy_from_slice(&self.heard[flat.clone()]);
+            let rise = (AMPLITUDE * LOWER_DB_PER_BARK * channel_bark(channel)).exp();
+            for n in flat.end..behind {
+                self.ratios[n] = heard(self.powers[n], rise * self.lower[n]);
             }
-            less_db += 0.5 * LOWER_DB_PER_BARK;
-            ratio *= self.lower_step;
+            with(channel, first, &self.powers[first..behind], &self.ratios[first..behind]);
         }
     }
 }

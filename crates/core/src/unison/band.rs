@@ -3,6 +3,7 @@
 use std::f64::consts::TAU;
 
 use super::C;
+use super::fit::Pole;
 use crate::partials::{FrameReader, NotePlaces};
 
 /// A band is wide enough for strings so far apart, as a share of its frequency (30 cents) and in
@@ -27,6 +28,8 @@ pub(super) struct Band {
     pub(super) start_s: f64,
     pub(super) step_s: f64,
     pub(super) values: Vec<C>,
+    /// Σ|z|² of the values.
+    pub(super) energy: f64,
     /// So many values have the noise of one that is independent.
     pub(super) correlated: f64,
     /// What a component of the frequency of the band shows of its amplitude.
@@ -40,8 +43,10 @@ impl Band {
         (self.values.len().saturating_sub(1)) as f64 * self.step_s
     }
 
-    pub(super) fn energy(&self) -> f64 {
-        self.values.iter().map(C::norm_sqr).sum()
+    /// Removes a component.
+    pub(super) fn remove(&mut self, pole: &Pole) {
+        self.values = self.left(std::slice::from_ref(pole));
+        self.energy = energy(&self.values);
     }
 
     /// Offset from the middle of the band beyond which nothing is seen, in Hz.
@@ -138,8 +143,13 @@ fn band(
         correlated: FrameReader::correlated(block),
         gain: reader.gain(0.0, centre_hz - from_hz).norm(),
         reach_hz: reach_hz.min(0.45 / step_s),
+        energy: energy(&averaged),
         values: averaged,
     })
+}
+
+fn energy(values: &[C]) -> f64 {
+    values.iter().map(C::norm_sqr).sum()
 }
 
 /// Values until the sound has died away into the noise, with some of the noise.

@@ -6,6 +6,7 @@ use std::f64::consts::TAU;
 use super::C;
 use super::band::Band;
 use super::fit::{MOST, Noisy, Pole, Solution, fit};
+use super::steadiness::heard_s;
 use crate::transform::complex_forward;
 
 /// Another component is believed if it leaves so much less, in χ² for its four parameters: what
@@ -72,7 +73,7 @@ pub(super) fn own(mut band: Band) -> Option<Own> {
             break;
         };
         hum_hz.push(band.centre_hz + line.offset_hz());
-        band.values = band.left(&[line]);
+        band.remove(&line);
         (fits, noise) = components(&band)?;
     }
     let poles = &fits[fits.len() - 1].bands[0].poles;
@@ -90,7 +91,7 @@ fn state(band: &Band, poles: &[Pole], noise: f64) -> State {
     let power = early.iter().map(C::norm_sqr).sum::<f64>() / early.len() as f64;
     let is_over = power * band.correlated > STANDS_OUT * noise;
     let left = band.left(poles);
-    let share = left.iter().map(C::norm_sqr).sum::<f64>() / band.energy();
+    let share = left.iter().map(C::norm_sqr).sum::<f64>() / band.energy;
     if is_over && share < MOST_LEFT {
         return State::Heard;
     }
@@ -111,7 +112,7 @@ fn state(band: &Band, poles: &[Pole], noise: f64) -> State {
 }
 
 fn components(band: &Band) -> Option<(Vec<Solution>, f64)> {
-    let guess = 1e-6 * band.energy() / band.values.len() as f64;
+    let guess = 1e-6 * band.energy / band.values.len() as f64;
     if guess <= 0.0 {
         return None;
     }
@@ -142,22 +143,23 @@ fn components(band: &Band) -> Option<(Vec<Solution>, f64)> {
     (!fits.is_empty()).then_some((fits, noise))
 }
 
-/// Whether components lie within the band, and none is much stronger than the sound that they make:
-/// large terms that cancel are no account of it.
+/// Whether components lie within the band, and none has much more energy than the sound that they
+/// make: large terms that cancel are no account of it.
 pub(super) fn is_sound(band: &Band, poles: &[Pole]) -> bool {
-    const STRONGER: f64 = 3.0;
+    const MORE: f64 = 9.0;
     const BEYOND: f64 = 1.5;
-    let greatest = band.values.iter().map(C::norm_sqr).fold(0.0, f64::max).sqrt();
+    let mean = band.energy / band.values.len() as f64;
+    let lasting_s = band.lasting_s();
+    let power = |pole: &Pole| pole.amplitude.norm_sqr() * heard_s(-2.0 * pole.rate.re, lasting_s);
     poles.iter().all(|pole| {
-        pole.amplitude.norm() < STRONGER * greatest
-            && pole.offset_hz().abs() < BEYOND * band.reach_hz
+        power(pole) < MORE * mean * lasting_s && pole.offset_hz().abs() < BEYOND * band.reach_hz
     })
 }
 
 /// Variance of a value per independent one, from what components leave.
 fn noise_of(band: &Band, misfit: f64, components: usize) -> f64 {
     let free = band.values.len() as f64 / band.correlated - 2.0 * components as f64;
-    let rounding = 1e-14 * band.energy() / band.values.len() as f64;
+    let rounding = 1e-14 * band.energy / band.values.len() as f64;
     misfit / free.max(2.0) + rounding
 }
 

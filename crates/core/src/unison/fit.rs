@@ -102,6 +102,12 @@ pub(super) struct Solution {
 }
 
 impl Solution {
+    /// Rates of the components of each band.
+    pub(super) fn rates(&self) -> Vec<Vec<C>> {
+        let of = |band: &Fitted| band.poles.iter().map(|pole| pole.rate).collect();
+        self.bands.iter().map(of).collect()
+    }
+
     /// Variance of what depends so on the parameters of each band, and so on those shared.
     pub(super) fn variance(&self, slopes: &[[f64; OWN]], direct: [f64; SHARED]) -> f64 {
         let mut total = 0.0;
@@ -154,11 +160,9 @@ struct Sums {
 impl Band {
     /// Components of these rates; `None` where two of them are the same.
     fn settled(&self, rates: &[C]) -> Option<Settled> {
-        let onto = match rates.len() {
-            1 => self.onto::<1>(rates),
-            2 => self.onto::<2>(rates),
-            _ => self.onto::<MOST>(rates),
-        };
+        const FEW_DIGITS: f64 = 1e-6;
+        let mut onto = [[C::default(); 2]; MOST];
+        onto.iter_mut().zip(rates).for_each(|(onto, rate)| *onto = self.onto(*rate));
         let (mut left, mut right) = ([[0.0; 2 * MOST]; 2 * MOST], [[0.0; 1]; 2 * MOST]);
         for n in 0..MOST {
             if n >= rates.len() {
@@ -180,11 +184,13 @@ impl Band {
             amplitude: C::new(solved[2 * n][0], solved[2 * n + 1][0]),
         };
         let poles: Vec<Pole> = rates.iter().enumerate().map(pole).collect();
-        let misfit = match poles.len() {
-            1 => self.misfit::<1>(&poles),
-            2 => self.misfit::<2>(&poles),
-            _ => self.misfit::<MOST>(&poles),
-        };
+        let made =
+            poles.iter().zip(&onto).map(|(pole, [onto, _])| (pole.amplitude.conj() * onto).re);
+        // What is left of large numbers that nearly cancel has few digits.
+        let mut misfit = self.energy - made.sum::<f64>();
+        if misfit < FEW_DIGITS * self.energy {
+            misfit = self.left(&poles).iter().map(C::norm_sqr).sum();
+        }
         misfit.is_finite().then_some(Settled { poles, onto, misfit })
     }
 
@@ -193,41 +199,32 @@ impl Band {
         self.settled(rates).map_or(f64::INFINITY, |settled| settled.misfit)
     }
 
-    /// Σ w*·z and Σ t·w*·z.
-    fn onto<const P: usize>(&self, rates: &[C]) -> [[C; 2]; MOST] {
-        let turns: [C; P] = std::array::from_fn(|n| (rates[n] * self.step_s).exp().conj());
-        let mut waves = [C::new(1.0, 0.0); P];
-        let mut sums = [[C::default(); 2]; P];
+    /// Σ w*·z and Σ t·w*·z of the wave of a rate, in lanes that do not wait for each other.
+    fn onto(&self, rate: C) -> [C; 2] {
+        const LANES: usize = 4;
+        let turn = (rate * self.step_s).exp().conj();
+        let mut waves: [C; LANES] = std::array::from_fn(|n| turn.powu(n as u32));
+        let far = turn.powu(LANES as u32);
+        let (mut sums, mut timed) = ([C::default(); LANES], [C::default(); LANES]);
+        let (parts, rest) = self.values.as_chunks::<LANES>();
         let mut count = 0.0;
-        for z in &self.values {
-            for ((wave, turn), sum) in waves.iter_mut().zip(&turns).zip(&mut sums) {
-                let product = *wave * z;
-                sum[0] += product;
-                sum[1] += product * count;
-                *wave *= turn;
+        for part in parts {
+            for n in 0..LANES {
+                let product = waves[n] * part[n];
+                sums[n] += product;
+                timed[n] += product * count;
+                waves[n] *= far;
             }
-            count += 1.0;
+            count += LANES as f64;
         }
-        let mut onto = [[C::default(); 2]; MOST];
-        for (onto, sum) in onto.iter_mut().zip(sums) {
-            *onto = [sum[0], sum[1] * self.step_s];
+        for (n, z) in rest.iter().enumerate() {
+            let product = waves[n] * z;
+            sums[n] += product;
+            timed[n] += product * count;
         }
-        onto
-    }
-
-    fn misfit<const P: usize>(&self, poles: &[Pole]) -> f64 {
-        let turns: [C; P] = std::array::from_fn(|n| (poles[n].rate * self.step_s).exp());
-        let mut waves: [C; P] = std::array::from_fn(|n| poles[n].amplitude);
-        let mut misfit = 0.0;
-        for z in &self.values {
-            let mut left = *z;
-            for (wave, turn) in waves.iter_mut().zip(&turns) {
-                left -= *wave;
-                *wave *= turn;
-            }
-            misfit += left.norm_sqr();
-        }
-        misfit
+        let later = sums.iter().enumerate().map(|(n, sum)| sum * n as f64);
+        let timed = timed.iter().sum::<C>() + later.sum::<C>();
+        [sums.iter().sum(), timed * self.step_s]
     }
 
     /// Σ q, Σ t·q and Σ t²·q over all values, q being the product of one wave and the conjugate of
@@ -326,14 +323,27 @@ pub(super) fn fit(
 ) -> Option<Solution> {
     /// What has not converged by then stands as it is.
     const ROUNDS: usize = 40;
-    /// In variances of the noise: moves nothing by more than a tenth of its uncertainty.
+    fit_within(ROUNDS, bands, rates, strings)
+}
+
+/// The same in no more than so many rounds.
+pub(super) fn fit_within(
+    rounds: usize,
+    bands: &[Noisy],
+    rates: Vec<Vec<C>>,
+    strings: Option<Strings>,
+) -> Option<Solution> {
+    /// In variances of the noise, or of what is left where that is more: moves nothing by more than a
+    /// tenth of its uncertainty.
     const LEAST_GAIN: f64 = 1e-2;
     let strays = vec![[0.0; MOST - 1]; bands.len()];
     let mut state = State { bands: Vec::new(), strays, strings, left: 0.0 };
     state = settled(bands, state, rates)?;
+    let independent = |noisy: &Noisy| 2.0 * noisy.band.values.len() as f64 / noisy.band.correlated;
+    let values: f64 = bands.iter().map(independent).sum();
     let mut damping = 1e-3;
     let mut blocks: Vec<Blocks> = blocks_of(bands, &state);
-    for _ in 0..ROUNDS {
+    for _ in 0..rounds {
         let Some(tried) = stepped(bands, &state, &blocks, damping) else {
             damping *= 8.0;
             if damping > 1e7 {
@@ -344,7 +354,7 @@ pub(super) fn fit(
         if tried.left < state.left {
             let gain = state.left - tried.left;
             state = tried;
-            if gain < LEAST_GAIN {
+            if gain < LEAST_GAIN * (state.left / values).max(1.0) {
                 break;
             }
             damping = (damping / 5.0).max(1e-10);

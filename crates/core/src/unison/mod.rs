@@ -343,7 +343,7 @@ pub fn unison(
     };
     let (solution, perhaps) = match &known {
         Known::Strings(solution) => (Some(solution), None),
-        Known::Perhaps(solution) => (None, Some(solution)),
+        Known::Perhaps(solution, weight) => (None, Some((solution, *weight))),
         Known::Nothing => (None, None),
     };
     let of_bands = Judged { heard: &heard, solution, perhaps };
@@ -390,10 +390,12 @@ fn strongest(poles: &[fit::Pole]) -> usize {
 
 /// The partials that are heard, with the strings that account for them, and those that may be
 /// there.
+#[derive(Clone, Copy)]
 struct Judged<'a> {
     heard: &'a [&'a Own],
     solution: Option<&'a Solution>,
-    perhaps: Option<&'a Solution>,
+    /// With the weight that they have.
+    perhaps: Option<(&'a Solution, f64)>,
 }
 
 impl Judged<'_> {
@@ -557,7 +559,7 @@ impl Judged<'_> {
     /// The components by whose fluctuation a partial is graded, of the fit and its place in it;
     /// `None` where none is seen.
     fn graded(&self, n: usize) -> Option<(&Solution, usize)> {
-        let of_all = self.solution.or(self.perhaps).map(|solution| (solution, n));
+        let of_all = self.strung().map(|solution| (solution, n));
         of_all.or_else(|| self.beats_alone(n).then(|| (self.heard[n].best(), 0)))
     }
 
@@ -573,9 +575,26 @@ impl Judged<'_> {
     }
 
     fn grade(&self) -> Option<Measured> {
-        if self.heard.is_empty() {
-            return None;
+        (!self.heard.is_empty()).then(|| self.weighed(Self::graded_as_one))
+    }
+
+    /// The mean of what a value is by the strings that may be there and what it is without them.
+    fn weighed(&self, value: impl Fn(&Self) -> Measured) -> Measured {
+        let with = value(self);
+        match self.perhaps {
+            Some((_, weight)) if weight < 1.0 => {
+                let without = value(&Self { perhaps: None, ..*self });
+                let apart = with.value - without.value;
+                let variance = weight * with.u.powi(2)
+                    + (1.0 - weight) * (without.u.powi(2) + weight * apart.powi(2));
+                Measured::new(without.value + weight * apart, variance.sqrt())
+            }
+            _ => with,
         }
+    }
+
+    /// The grade by one account of the partials.
+    fn graded_as_one(&self) -> Measured {
         let all: Vec<Fluctuation> = (0..self.heard.len()).map(|n| self.fluctuation(n)).collect();
         let energy: f64 = all.iter().map(|one| one.energy).sum();
         let value = grade(&all);
@@ -593,19 +612,19 @@ impl Judged<'_> {
                 }
                 Some((solution, place)) => variance += solution.variance_of(place, slope()),
                 // What is not seen is not seen in any partial.
-                None => unseen += 100.0 * one.energy / energy * self.unsteadiness(n).u,
+                None => unseen += 100.0 * one.energy / energy * self.unseen(n),
             }
         }
         if let Some(solution) = self.strung() {
             variance = solution.variance(&slopes_of, [0.0; SHARED]) * self.beyond_noise().powi(2);
         }
         // No more is unknown than there is.
-        Some(Measured::new(value, variance.sqrt().hypot(unseen).min(MOST_U)))
+        Measured::new(value, variance.sqrt().hypot(unseen).min(MOST_U))
     }
 
     /// The fit of all partials together by which they are graded.
     fn strung(&self) -> Option<&Solution> {
-        self.solution.or(self.perhaps)
+        self.solution.or(self.perhaps.map(|(solution, _)| solution))
     }
 
     fn slopes(&self, n: usize, of: impl Fn(&Fluctuation) -> f64) -> [f64; OWN] {
@@ -615,16 +634,22 @@ impl Judged<'_> {
     }
 
     fn unsteadiness(&self, n: usize) -> Measured {
-        let value = self.fluctuation(n).unsteadiness;
-        if let Some((solution, place)) = self.graded(n) {
-            let slope = self.slopes(n, |of| of.unsteadiness);
-            let u = solution.variance_of(place, slope).sqrt() * self.beyond_noise();
-            return Measured::new(value, u);
-        }
-        // As likely as not anything from none to what would just have been seen.
+        self.weighed(|judged| {
+            let value = judged.fluctuation(n).unsteadiness;
+            let Some((solution, place)) = judged.graded(n) else {
+                return Measured::new(value, judged.unseen(n));
+            };
+            let slope = judged.slopes(n, |of| of.unsteadiness);
+            let u = solution.variance_of(place, slope).sqrt() * judged.beyond_noise();
+            Measured::new(value, u)
+        })
+    }
+
+    /// The uncertainty of the unsteadiness of a partial that shows none: as likely as not anything
+    /// from none to what would just have been seen.
+    fn unseen(&self, n: usize) -> f64 {
         let decays = self.two_decays(n).map_or(0.0, |(depth, hz)| depth * visible(hz));
-        let unseen = decays.hypot(visible(self.least_of_equals_hz(n)));
-        Measured::new(value, unseen / 3f64.sqrt())
+        decays.hypot(visible(self.least_of_equals_hz(n))) / 3f64.sqrt()
     }
 
     /// What is said of a partial: of one that is judged with its place among those.

@@ -21,14 +21,16 @@ pub(super) struct Fluctuation {
     pub(super) energy: f64,
 }
 
+/// ∫ exp(−α·t) dt over a time.
+pub(super) fn heard_s(decay: f64, lasting_s: f64) -> f64 {
+    let fall = decay * lasting_s;
+    if fall.abs() < 1e-6 { lasting_s } else { (1.0 - (-fall).exp()) / decay }
+}
+
 impl Fluctuation {
     /// Of components that are heard for a time.
     pub(super) fn of(poles: &[Pole], lasting_s: f64, gain: f64) -> Self {
-        // ∫ exp(−α·t) dt.
-        let lasts = |decay: f64| {
-            let fall = decay * lasting_s;
-            if fall.abs() < 1e-6 { lasting_s } else { (1.0 - (-fall).exp()) / decay }
-        };
+        let lasts = |decay: f64| heard_s(decay, lasting_s);
         let energy_of = |pole: &Pole| pole.amplitude.norm_sqr() * lasts(-2.0 * pole.rate.re);
         let energy: f64 = poles.iter().map(energy_of).sum();
         let (mut depth, mut unsteadiness) = (0.0, 0.0);

@@ -2,14 +2,16 @@
 
 use super::C;
 use super::components::{Own, is_sound, matched};
-use super::fit::{Fitted, MOST, Noisy, OWN, Pole, SHARED, Solution, Strings, fit};
-use super::steadiness::Fluctuation;
+use super::fit::{Fitted, MOST, Noisy, OWN, Pole, SHARED, Solution, Strings, fit, fit_within};
+use super::steadiness::{Fluctuation, heard_s};
 use crate::linear::inverse;
 use crate::measured::Measured;
 use crate::partials::string_law;
 
 /// χ² that two frequencies must gain over two decays of one.
 const APART_GAIN: f64 = 40.0;
+/// χ² that they gain by chance.
+const CHANCE_GAIN: f64 = 10.0;
 /// Farther apart than this no two strings are one note, as ln of a ratio: 30 cents.
 const FARTHEST: f64 = 0.0175;
 /// Differences in stiffness that are believed, as a share of the stiffness, or as such.
@@ -41,8 +43,9 @@ struct Spacing {
 pub(super) enum Known {
     /// So many sound.
     Strings(Solution),
-    /// The partials are better accounted for by two, but not so much better that it is sure.
-    Perhaps(Solution),
+    /// The partials are better accounted for by two, but not so much better that it is sure: with the
+    /// weight that this account has, up to 1.
+    Perhaps(Solution, f64),
     /// No others are seen.
     Nothing,
 }
@@ -79,7 +82,10 @@ pub(super) fn strings(owns: &[&Own], inharmonicity: f64, most: usize) -> Known {
         {
             Known::Strings(two)
         }
-        (None, Some(two)) if as_one - two.left > APART_GAIN && !strays(&two) => Known::Perhaps(two),
+        (None, Some(two)) if as_one - two.left > CHANCE_GAIN && !strays(&two) => {
+            let weight = (as_one - two.left - CHANCE_GAIN) / (APART_GAIN - CHANCE_GAIN);
+            Known::Perhaps(two, weight.min(1.0))
+        }
         _ => Known::Nothing,
     }
 }
@@ -155,9 +161,7 @@ fn with_own_stiffness(owns: &[&Own], solution: Solution) -> Solution {
     let law = string_law(&of_first).filter(|law| law.inharmonicity.u.is_finite());
     let Some((law, strings)) = law.zip(solution.strings) else { return solution };
     let strings = Strings { inharmonicity: law.inharmonicity.value.max(0.0), ..strings };
-    let rates = |band: &Fitted| band.poles.iter().map(|pole| pole.rate).collect();
-    let again = fit(&noisy(owns), solution.bands.iter().map(rates).collect(), Some(strings));
-    again.unwrap_or(solution)
+    fit(&noisy(owns), solution.rates(), Some(strings)).unwrap_or(solution)
 }
 
 fn most_b(inharmonicity: f64) -> f64 {
@@ -166,17 +170,34 @@ fn most_b(inharmonicity: f64) -> f64 {
 
 /// The best of the fits from several starts whose strings are near each other and alike.
 fn best_of(owns: &[&Own], starts: Vec<Start>) -> Option<Solution> {
+    /// Rounds after which it is seen which fits are worth finishing, and how many are.
+    const ROUNDS: usize = 10;
+    const FINISHED: usize = 2;
+    /// One partial in so many holds terms that cancel at most.
+    const CANCELS: usize = 3;
     let bands = noisy(owns);
+    // Strings that begin in opposite phase cancel in a partial here and there, but not in most.
+    let are_sound = |solution: &Solution| {
+        let pairs = owns.iter().zip(&solution.bands);
+        let cancel = pairs.filter(|(own, fitted)| !is_sound(&own.band, &fitted.poles)).count();
+        CANCELS * cancel <= owns.len()
+    };
     let is_like = |solution: &Solution| {
-        let is_sound = |(own, fitted): (&&Own, &Fitted)| is_sound(&own.band, &fitted.poles);
         solution.strings.is_some_and(|strings| {
             let most_b = most_b(strings.inharmonicity);
             let mut others = strings.others.iter();
             others.all(|(delta, b)| delta.abs() < FARTHEST && b.abs() < most_b)
-        }) && owns.iter().zip(&solution.bands).all(is_sound)
+        }) && are_sound(solution)
     };
-    (starts.into_iter())
-        .filter_map(|(rates, strings)| fit(&bands, rates, Some(strings)))
+    let begun = |(rates, strings): Start| fit_within(ROUNDS, &bands, rates, Some(strings));
+    let mut begun: Vec<(bool, Solution)> = (starts.into_iter())
+        .filter_map(begun)
+        .map(|solution| (is_like(&solution), solution))
+        .collect();
+    // Those that are alike first.
+    begun.sort_by(|(is_like, a), (is, b)| is.cmp(is_like).then(a.left.total_cmp(&b.left)));
+    (begun.into_iter().take(FINISHED))
+        .filter_map(|(_, solution)| fit(&bands, solution.rates(), solution.strings))
         .filter(is_like)
         .min_by(|a, b| a.left.total_cmp(&b.left))
 }
@@ -200,14 +221,15 @@ fn alone(owns: &[&Own], count: usize) -> f64 {
 /// Dempster, N. M. Laird and D. B. Rubin, J. R. Stat. Soc. B 39, 1977).
 fn straying(owns: &[&Own], strict: &Solution) -> Option<Solution> {
     const ROUNDS: usize = 8;
+    /// Rounds of each fit: the next goes on from there.
+    const ROUNDS_EACH: usize = 10;
     const FIRST: f64 = 1e-4;
     let bands = noisy(owns);
     let mut strays = FIRST;
     let mut solution = strict.clone();
     for _ in 0..ROUNDS {
         let strings = Strings { strays, ..solution.strings? };
-        let rates = |band: &Fitted| band.poles.iter().map(|pole| pole.rate).collect();
-        solution = fit(&bands, solution.bands.iter().map(rates).collect(), Some(strings))?;
+        solution = fit_within(ROUNDS_EACH, &bands, solution.rates(), Some(strings))?;
         let (mut square, mut count) = (0.0, 0.0);
         for (n, band) in solution.bands.iter().enumerate() {
             for (other, stray) in band.strays.iter().enumerate().take(band.poles.len() - 1) {
@@ -448,9 +470,7 @@ fn of_clear_partials(owns: &[&Own], inharmonicity: f64) -> Vec<[(f64, f64); 2]> 
 pub(super) fn energies(own: &Own, poles: &[Pole]) -> Vec<f64> {
     let lasting_s = own.band.lasting_s();
     let of = |pole: &Pole| {
-        let fall = -2.0 * pole.rate.re * lasting_s;
-        let share = if fall.abs() < 1e-6 { 1.0 } else { (1.0 - (-fall).exp()) / fall };
-        pole.amplitude.norm_sqr() * share * lasting_s / own.band.gain.powi(2)
+        pole.amplitude.norm_sqr() * heard_s(-2.0 * pole.rate.re, lasting_s) / own.band.gain.powi(2)
     };
     poles.iter().map(of).collect()
 }
