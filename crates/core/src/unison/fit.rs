@@ -147,6 +147,8 @@ struct Settled {
     poles: Vec<Pole>,
     /// Σ w*·z and Σ t·w*·z of each wave w and the values z.
     onto: [[C; 2]; MOST],
+    /// Σ q, Σ t·q and Σ t²·q of the product q of each conjugate wave and each wave.
+    products: [[[C; 3]; MOST]; MOST],
     misfit: f64,
 }
 
@@ -163,6 +165,13 @@ impl Band {
         const FEW_DIGITS: f64 = 1e-6;
         let mut onto = [[C::default(); 2]; MOST];
         onto.iter_mut().zip(rates).for_each(|(onto, rate)| *onto = self.onto(*rate));
+        let mut products = [[[C::default(); 3]; MOST]; MOST];
+        for n in 0..rates.len() {
+            for m in n..rates.len() {
+                products[n][m] = self.products(rates[n], rates[m]);
+                products[m][n] = products[n][m].map(|sum| sum.conj());
+            }
+        }
         let (mut left, mut right) = ([[0.0; 2 * MOST]; 2 * MOST], [[0.0; 1]; 2 * MOST]);
         for n in 0..MOST {
             if n >= rates.len() {
@@ -171,7 +180,7 @@ impl Band {
             }
             (right[2 * n][0], right[2 * n + 1][0]) = (onto[n][0].re, onto[n][0].im);
             for m in 0..rates.len() {
-                let [product, ..] = self.products(rates[n], rates[m]);
+                let [product, ..] = products[n][m];
                 left[2 * n][2 * m] = product.re;
                 left[2 * n][2 * m + 1] = -product.im;
                 left[2 * n + 1][2 * m] = product.im;
@@ -191,7 +200,7 @@ impl Band {
         if misfit < FEW_DIGITS * self.energy {
             misfit = self.left(&poles).iter().map(C::norm_sqr).sum();
         }
-        misfit.is_finite().then_some(Settled { poles, onto, misfit })
+        misfit.is_finite().then_some(Settled { poles, onto, products, misfit })
     }
 
     /// What components of these rates leave.
@@ -262,7 +271,7 @@ impl Band {
 
     /// The columns are the wave w of each component and its value A·w·t, and i times either: all
     /// products are parts of Σ w*·w, Σ t·w*·w and Σ t²·w*·w.
-    fn sums(&self, settled: &Settled) -> Sums {
+    fn sums(settled: &Settled) -> Sums {
         let poles = &settled.poles;
         let mut products = [[C::default(); 2 * MOST]; 2 * MOST];
         let mut with_left = [C::default(); 2 * MOST];
@@ -270,7 +279,7 @@ impl Band {
             let [onto, timed] = settled.onto[n];
             (with_left[2 * n], with_left[2 * n + 1]) = (onto, a.amplitude.conj() * timed);
             for (m, b) in poles.iter().enumerate() {
-                let [q, qt, qtt] = self.products(a.rate, b.rate);
+                let [q, qt, qtt] = settled.products[n][m];
                 let (x, y) = (a.amplitude.conj(), b.amplitude);
                 products[2 * n][2 * m] = q;
                 products[2 * n][2 * m + 1] = qt * y;
@@ -402,7 +411,7 @@ fn blocks_of(bands: &[Noisy], state: &State) -> Vec<Blocks> {
 
 fn blocks(noisy: &Noisy, settled: &Settled, strays: [f64; MOST - 1], state: &State) -> Blocks {
     let poles = &settled.poles;
-    let sums = noisy.band.sums(settled);
+    let sums = Band::sums(settled);
     let scale = 2.0 / noisy.noise;
     let normal = sums.normal.map(|row| row.map(|x| scale * x));
     let slope = sums.slope.map(|x| scale * x);
