@@ -1,11 +1,9 @@
 //! A sound between its samples.
 
-use std::f64::consts::PI;
-
 use pulp::{Arch, Simd, WithSimd};
 
 use crate::lanes::dot;
-use crate::window::bessel_i0;
+use crate::window::{Kaiser, ideal_low_pass};
 
 /// Taps that are summed side by side; their number divides that of all.
 const LANES: usize = 16;
@@ -33,12 +31,10 @@ impl Interpolator {
         /// Kaiser's shape for side lobes of −90 dB (J. F. Kaiser, 1974: A = 8.7 + β/0.1102).
         const BETA: f64 = 9.0;
         let half = taps as f64 / 2.0;
-        let whole = bessel_i0(BETA);
+        let kaiser = Kaiser::new(BETA);
         let tap = |phase: usize, k: usize| {
             let x = k as f64 - (half - 1.0) - phase as f64 / phases as f64;
-            let sinc = if x == 0.0 { 1.0 } else { (PI * x).sin() / (PI * x) };
-            let inside = (1.0 - (x / half).powi(2)).max(0.0).sqrt();
-            (sinc * bessel_i0(BETA * inside) / whole) as f32
+            (ideal_low_pass(0.5, x) * kaiser.at(x / half)) as f32
         };
         let kernel = (0..=phases).flat_map(|phase| (0..taps).map(move |k| tap(phase, k)));
         Self { taps, phases, kernel: kernel.collect() }
@@ -134,6 +130,8 @@ impl WithSimd for Along<'_> {
 
 #[cfg(test)]
 mod tests {
+    use std::f64::consts::PI;
+
     use super::*;
     use crate::synth::sine;
 

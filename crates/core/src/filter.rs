@@ -10,11 +10,9 @@
 //! dB by 3·10⁻⁵ dB. The response is symmetric, so that the phase is linear, and the delay of half
 //! its length is taken out: what comes out is as long as what went in, and lies where it lay.
 
-use std::f64::consts::{PI, TAU};
-
 use crate::error::Error;
 use crate::transform::Convolver;
-use crate::window::bessel_i0;
+use crate::window::{Kaiser, filter_half_length, ideal_low_pass};
 
 /// Depth of the stop band that filters are designed for, in dB.
 pub const STOP_BAND_DB: f64 = 110.0;
@@ -98,8 +96,7 @@ impl BandFilter {
                 allowed: format!("above 0 Hz and at most {widest:.3} Hz between these bands"),
             });
         }
-        let step = TAU * transition_hz / sample_rate_hz;
-        let length = (STOP_BAND_DB - 7.95) / (2.285 * step);
+        let length = 2.0 * filter_half_length(STOP_BAND_DB, transition_hz / sample_rate_hz);
         if length > MOST_TAPS {
             return Err(Error::Setting {
                 setting: "the transition",
@@ -169,7 +166,7 @@ impl BandFilter {
 
 /// The impulse response, `half` samples to either side of its middle.
 fn kernel(bands: &[(f64, f64)], action: Bands, half: usize, sample_rate_hz: f64) -> Vec<f64> {
-    let beta = 0.1102 * (STOP_BAND_DB - 8.7);
+    let kaiser = Kaiser::for_stop_band(STOP_BAND_DB);
     let length = half as f64;
     (0..=2 * half)
         .map(|n| {
@@ -177,27 +174,23 @@ fn kernel(bands: &[(f64, f64)], action: Bands, half: usize, sample_rate_hz: f64)
             let kept: f64 = bands
                 .iter()
                 .map(|(low, high)| {
-                    low_pass(*high, t, sample_rate_hz) - low_pass(*low, t, sample_rate_hz)
+                    ideal_low_pass(high / sample_rate_hz, t)
+                        - ideal_low_pass(low / sample_rate_hz, t)
                 })
                 .sum();
             let ideal = match action {
                 Bands::Keep => kept,
                 Bands::Remove => f64::from(u8::from(t == 0.0)) - kept,
             };
-            let place = t / length;
-            ideal * bessel_i0(beta * (1.0 - place * place).max(0.0).sqrt()) / bessel_i0(beta)
+            ideal * kaiser.at(t / length)
         })
         .collect()
 }
 
-/// Impulse response of the ideal low-pass at `edge_hz`, `t` samples from its middle.
-fn low_pass(edge_hz: f64, t: f64, sample_rate_hz: f64) -> f64 {
-    let edge = 2.0 * edge_hz / sample_rate_hz;
-    if t == 0.0 { edge } else { (PI * edge * t).sin() / (PI * t) }
-}
-
 #[cfg(test)]
 mod tests {
+    use std::f64::consts::TAU;
+
     use super::*;
     use crate::synth::white_noise;
 

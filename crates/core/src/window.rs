@@ -17,7 +17,7 @@
 //! transform", Proc. IEEE 66 (1978); the flat-top is the one of ISO 18431-2:2004; the Kaiser
 //! window after J. F. Kaiser and R. W. Schafer, IEEE Trans. ASSP 28 (1980).
 
-use std::f64::consts::TAU;
+use std::f64::consts::{PI, TAU};
 use std::fmt;
 use std::str::FromStr;
 
@@ -67,7 +67,7 @@ impl WindowKind {
     #[must_use]
     pub fn main_lobe_half_bins(self) -> f64 {
         match (self, self.cosine_terms()) {
-            (Self::Kaiser { beta }, _) => (1.0 + (beta / std::f64::consts::PI).powi(2)).sqrt(),
+            (Self::Kaiser { beta }, _) => (1.0 + (beta / PI).powi(2)).sqrt(),
             (_, terms) => terms.map_or(1, <[f64]>::len) as f64,
         }
     }
@@ -99,18 +99,48 @@ impl WindowKind {
                 })
                 .collect();
         }
-        let beta = if let Self::Kaiser { beta } = self { beta } else { 0.0 };
-        (0..length)
-            .map(|n| {
-                let x = 2.0 * n as f64 / n_total - 1.0;
-                bessel_i0(beta * (1.0 - x * x).max(0.0).sqrt()) / bessel_i0(beta)
-            })
-            .collect()
+        let kaiser = Kaiser::new(if let Self::Kaiser { beta } = self { beta } else { 0.0 });
+        (0..length).map(|n| kaiser.at(2.0 * n as f64 / n_total - 1.0)).collect()
     }
 }
 
+/// A window about its middle, and what filters are made of with it (J. F. Kaiser, Proc. IEEE Int.
+/// Symp. Circuits and Systems, 1974).
+pub(crate) struct Kaiser {
+    beta: f64,
+    middle: f64,
+}
+
+impl Kaiser {
+    pub(crate) fn new(beta: f64) -> Self {
+        Self { beta, middle: bessel_i0(beta) }
+    }
+
+    /// For a stop band so far down: β = 0.1102·(A − 8.7).
+    pub(crate) fn for_stop_band(stop_band_db: f64) -> Self {
+        Self::new(0.1102 * (stop_band_db - 8.7))
+    }
+
+    /// I₀(β·√(1 − x²))/I₀(β) at x, which is −1 and 1 at its ends.
+    pub(crate) fn at(&self, x: f64) -> f64 {
+        bessel_i0(self.beta * (1.0 - x * x).max(0.0).sqrt()) / self.middle
+    }
+}
+
+/// Samples to either side of the middle of a filter with such a stop band and a transition so wide
+/// in cycles per sample: (A − 7.95)/(2.285·Δω)/2.
+pub(crate) fn filter_half_length(stop_band_db: f64, transition: f64) -> f64 {
+    (stop_band_db - 7.95) / (2.285 * TAU * transition) / 2.0
+}
+
+/// Response of the ideal low-pass with an edge in cycles per sample, so many samples from its
+/// middle.
+pub(crate) fn ideal_low_pass(edge: f64, at: f64) -> f64 {
+    if at == 0.0 { 2.0 * edge } else { (TAU * edge * at).sin() / (PI * at) }
+}
+
 /// Modified Bessel function of the first kind and order zero, by its power series.
-pub(crate) fn bessel_i0(x: f64) -> f64 {
+fn bessel_i0(x: f64) -> f64 {
     let quarter_square = x * x / 4.0;
     let mut term = 1.0;
     let mut sum = 1.0;

@@ -5,7 +5,7 @@ use serde::Serialize;
 
 use crate::finding::Finding;
 use crate::units::db_from_power;
-use crate::window::{Window, WindowKind, bessel_i0};
+use crate::window::{Kaiser, Window, WindowKind, filter_half_length, ideal_low_pass};
 
 /// The mains frequencies of the world, in Hz.
 const MAINS_HZ: [f64; 2] = [50.0, 60.0];
@@ -301,19 +301,17 @@ impl Thinner {
         if step == 1 {
             return Self { step, taps: vec![1.0], held: Vec::new() };
         }
-        // A Kaiser-windowed sinc (Kaiser 1974): pass up to PASS_HZ, stop what folds onto it.
+        // Passes up to PASS_HZ, stops what folds onto it.
         let low_rate_hz = sample_rate_hz / step as f64;
         let width = (low_rate_hz - 2.0 * PASS_HZ) / sample_rate_hz;
-        let length = ((STOP_DB - 7.95) / (14.36 * width)).ceil() as usize | 1;
-        let beta = 0.1102 * (STOP_DB - 8.7);
+        let length = (2.0 * filter_half_length(STOP_DB, width)).ceil() as usize | 1;
+        let kaiser = Kaiser::for_stop_band(STOP_DB);
         let middle = (length - 1) as f64 / 2.0;
-        let cut = 1.0 / step as f64;
+        let edge = 0.5 / step as f64;
         let taps: Vec<f64> = (0..length)
             .map(|n| {
                 let x = n as f64 - middle;
-                let angle = std::f64::consts::PI * cut * x;
-                let sinc = if x == 0.0 { cut } else { cut * angle.sin() / angle };
-                sinc * bessel_i0(beta * (1.0 - (x / middle).powi(2)).max(0.0).sqrt())
+                ideal_low_pass(edge, x) * kaiser.at(x / middle)
             })
             .collect();
         let sum: f64 = taps.iter().sum();

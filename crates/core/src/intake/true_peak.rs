@@ -1,11 +1,9 @@
 //! The peak of the waveform between the samples.
 
-use std::f64::consts::PI;
-
 use wide::f32x4;
 
 use super::grain::{BEFORE, Grain, Totals};
-use crate::window::bessel_i0;
+use crate::window::{Kaiser, ideal_low_pass};
 
 /// Points of the waveform for each sample.
 const OVERSAMPLING: usize = 4;
@@ -113,12 +111,11 @@ fn finest(around: &[f32]) -> f32 {
 /// Taps for the point at `share` between samples REACH − 1 and REACH of 2·REACH, exact for straight
 /// lines.
 pub(super) fn interpolation_taps(share: f64) -> [f64; 2 * REACH] {
+    let kaiser = Kaiser::new(BETA);
     let place = |k: usize| k as f64 - (REACH - 1) as f64;
     let mut taps: [f64; 2 * REACH] = std::array::from_fn(|k| {
         let x = place(k) - share;
-        let sinc = if x == 0.0 { 1.0 } else { (PI * x).sin() / (PI * x) };
-        let inside = 1.0 - (x / REACH as f64).powi(2);
-        sinc * bessel_i0(BETA * inside.max(0.0).sqrt()) / bessel_i0(BETA)
+        ideal_low_pass(0.5, x) * kaiser.at(x / REACH as f64)
     });
     let sum: f64 = taps.iter().sum();
     let moment: f64 = taps.iter().enumerate().map(|(k, tap)| place(k) * tap).sum();
@@ -147,6 +144,8 @@ fn bend_of(taps: &[f64; 2 * REACH], share: f64) -> f64 {
 
 #[cfg(test)]
 mod tests {
+    use std::f64::consts::PI;
+
     use super::*;
     use crate::intake::grain::Grains;
     use crate::synth::{sine, to_samples, white_noise};

@@ -1,6 +1,6 @@
 //! A band of a sound as its analytic signal.
 
-use std::f64::consts::{PI, TAU};
+use std::f64::consts::TAU;
 use std::ops::Range;
 use std::sync::Arc;
 
@@ -11,28 +11,23 @@ use crate::error::Error;
 use crate::lanes;
 use crate::samples::{Reader, Samples};
 use crate::transform::{RealTransform, complex_forward};
-use crate::window::bessel_i0;
+use crate::window::{Kaiser, filter_half_length, ideal_low_pass};
 
 type C = Complex<f64>;
 
 /// Depth of the stop band in dB.
 const STOP_BAND_DB: f64 = 110.0;
-const BETA: f64 = 0.1102 * (STOP_BAND_DB - 8.7);
 
-/// Taps of a filter whose transition is so wide, in cycles per sample (J. F. Kaiser, 1974).
+/// Taps to either side of a filter whose transition is so wide, in cycles per sample.
 fn half_length(transition: f64) -> usize {
-    ((STOP_BAND_DB - 7.95) / (2.285 * TAU * transition) / 2.0).ceil() as usize
+    filter_half_length(STOP_BAND_DB, transition).ceil() as usize
 }
 
 /// A low-pass of so many taps to either side, with its edge in cycles per sample.
 fn low_pass(edge: f64, half: usize) -> impl Iterator<Item = f64> {
-    let top = bessel_i0(BETA);
-    (-(half as i64)..=half as i64).map(move |n| {
-        let t = n as f64;
-        let sinc = if n == 0 { 2.0 * edge } else { (TAU * edge * t).sin() / (PI * t) };
-        let place = t / half as f64;
-        sinc * bessel_i0(BETA * (1.0 - place * place).max(0.0).sqrt()) / top
-    })
+    let kaiser = Kaiser::for_stop_band(STOP_BAND_DB);
+    (-(half as i64)..=half as i64)
+        .map(move |n| ideal_low_pass(edge, n as f64) * kaiser.at(n as f64 / half as f64))
 }
 
 /// How a band becomes its analytic signal: z\[m\] = 2·Σ h\[k\]·x\[n − k\]·exp(−j2πf_c·n), n = D·m, with a

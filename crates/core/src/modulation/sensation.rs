@@ -237,3 +237,60 @@ pub(super) fn add(
     }
     Ok(())
 }
+
+#[cfg(test)]
+mod tests {
+    use rand::{RngExt, SeedableRng};
+    use rand_chacha::ChaCha8Rng;
+
+    use super::*;
+
+    /// By the equations, component by component.
+    fn ratio(hz: f64, level_db: f64, channel: usize) -> f64 {
+        let away = channel_bark(channel) - bark(hz);
+        let upper_db = (24.0 + 230.0 / hz - 0.2 * level_db).max(0.0);
+        let less_db = if away.abs() <= 0.5 {
+            0.0
+        } else if away > 0.0 {
+            upper_db * away
+        } else {
+            -LOWER_DB_PER_BARK * away
+        };
+        let there_db = threshold_db(frequency_hz(channel_bark(channel)));
+        let is_heard =
+            level_db > threshold_db(hz) && (less_db == 0.0 || level_db - less_db > there_db);
+        if is_heard { amplitude_from_db(-less_db) } else { 0.0 }
+    }
+
+    #[test]
+    fn components_excite_the_channels_that_the_equations_give() {
+        let mut random = ChaCha8Rng::seed_from_u64(41);
+        let mut worst = 0.0f64;
+        for _ in 0..20 {
+            let mut hz: Vec<f64> =
+                (0..300).map(|_| 20.0 * 1000f64.powf(random.random_range(0.0..1.0))).collect();
+            hz.sort_by(f64::total_cmp);
+            let levels_db: Vec<f64> =
+                hz.iter().map(|_| random.random_range(-10.0..110.0)).collect();
+            let mut excitation = Excitation::new(hz.iter().copied());
+            excitation.set(levels_db.iter().map(|db| 10f64.powf(0.1 * db)));
+            let mut channels = 0;
+            excitation.each(|channel, first, powers, ratios| {
+                channels += 1;
+                for (n, (hz, level_db)) in hz.iter().zip(&levels_db).enumerate() {
+                    let expected = ratio(*hz, *level_db, channel);
+                    let place = n.checked_sub(first);
+                    let of = |values: &[f64]| place.and_then(|place| values.get(place).copied());
+                    let found = of(ratios).unwrap_or(0.0);
+                    worst = worst.max((found - expected).abs());
+                    if expected > 0.0 {
+                        assert_eq!(of(powers).map(|x| x > 0.0), Some(true));
+                    }
+                }
+            });
+            assert_eq!(channels, CHANNELS);
+        }
+        println!("ratios off by {worst:.1e} at most");
+        assert!(worst < 7e-15, "{worst:.1e}");
+    }
+}

@@ -5,7 +5,7 @@ use std::f64::consts::TAU;
 
 use super::C;
 use super::band::Band;
-use super::fit::{MOST, Noisy, Pole, Solution, fit};
+use super::fit::{MOST, Noisy, Pole, Solution, fit, strongest};
 use super::steadiness::heard_s;
 use crate::transform::complex_forward;
 
@@ -178,10 +178,7 @@ fn start(band: &Band) -> C {
 /// those that are there is two: by frequency, or by decay.
 fn starts_of_more(band: &Band, poles: &[Pole]) -> Vec<Vec<C>> {
     let rates: Vec<C> = poles.iter().map(|pole| pole.rate).collect();
-    let strongest = (poles.iter())
-        .enumerate()
-        .max_by(|a, b| a.1.amplitude.norm().total_cmp(&b.1.amplitude.norm()));
-    let strongest = strongest.map_or(0, |(n, _)| n);
+    let strongest = strongest(poles);
     let decay = rates[strongest].re.min(-0.1 / band.lasting_s());
     let mut starts = Vec::new();
     if let Some((offset_hz, _)) = greatest(band, &band.left(poles), decay, band.reach_hz) {
@@ -237,8 +234,7 @@ pub(super) fn matched(band: &Band, left: &[C], decay: f64) -> Vec<f64> {
 /// A line that goes on while the partial dies away: hum, or a machine.
 fn steady_line(band: &Band, poles: &[Pole]) -> Option<Pole> {
     let falls = |pole: &Pole| -pole.rate.re * band.lasting_s();
-    let strongest =
-        poles.iter().max_by(|a, b| a.amplitude.norm().total_cmp(&b.amplitude.norm()))?;
+    let strongest = poles.get(strongest(poles))?;
     if falls(strongest) < PARTIAL_FALLS {
         return None;
     }

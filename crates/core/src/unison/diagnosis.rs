@@ -3,7 +3,8 @@
 use serde::Serialize;
 
 use super::components::{Own, State};
-use super::{CENTS, Unison, strings, two_strongest};
+use super::fit::two_strongest;
+use super::{CENTS, Unison, strings};
 
 /// What was found, what it means, and what shows it.
 #[derive(Debug, Clone, PartialEq, Serialize)]

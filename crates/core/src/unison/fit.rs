@@ -43,6 +43,19 @@ impl Pole {
     }
 }
 
+/// The place of the strongest.
+pub(super) fn strongest(poles: &[Pole]) -> usize {
+    let size = |n: &usize| poles[*n].amplitude.norm();
+    (0..poles.len()).max_by(|a, b| size(a).total_cmp(&size(b))).unwrap_or(0)
+}
+
+/// The place of the strongest, and of the next.
+pub(super) fn two_strongest(poles: &[Pole]) -> (usize, usize) {
+    let mut order: Vec<usize> = (0..poles.len()).collect();
+    order.sort_by(|a, b| poles[*b].amplitude.norm().total_cmp(&poles[*a].amplitude.norm()));
+    (order[0], order[1.min(order.len() - 1)])
+}
+
 /// What strings have in common in all partials.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub(super) struct Strings {

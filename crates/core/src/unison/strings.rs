@@ -2,7 +2,9 @@
 
 use super::C;
 use super::components::{Own, is_sound, matched};
-use super::fit::{Fitted, MOST, Noisy, OWN, Pole, SHARED, Solution, Strings, fit, fit_within};
+use super::fit::{
+    Fitted, MOST, Noisy, OWN, Pole, SHARED, Solution, Strings, fit, fit_within, strongest,
+};
 use super::steadiness::{Fluctuation, heard_s};
 use crate::linear::inverse;
 use crate::measured::Measured;
@@ -570,9 +572,7 @@ fn is_apart(solution: &Solution, owns: &[&Own]) -> bool {
 
 /// How long a partial is heard above its noise, in seconds.
 pub(super) fn lived_s(own: &Own, fitted: &Fitted) -> f64 {
-    let strongest =
-        fitted.poles.iter().max_by(|a, b| a.amplitude.norm().total_cmp(&b.amplitude.norm()));
-    let Some(pole) = strongest else { return 0.0 };
+    let Some(pole) = fitted.poles.get(strongest(&fitted.poles)) else { return 0.0 };
     let over = pole.amplitude.norm_sqr() / (own.noise / own.band.correlated);
     let until_s = 0.5 * over.max(1.0).ln() / (-pole.rate.re).max(1e-9);
     until_s.min(own.band.lasting_s())

@@ -260,7 +260,7 @@ pub(crate) fn the_grade_falls_with_the_mistuning() {
     println!("grade over mistuning: Spearman {correlations:.4?}");
     // In notes of three seconds the nearest strings are not seen apart, and their grades are alike.
     let mean = correlations.iter().sum::<f64>() / correlations.len() as f64;
-    assert!(mean >= 0.99 && correlations.iter().all(|r| *r >= 0.96), "{correlations:?}");
+    assert!(mean >= 0.995 && correlations.iter().all(|r| *r >= 0.975), "{correlations:?}");
 }
 
 /// C. Spearman's correlation of values with their places; equal ones share theirs.
