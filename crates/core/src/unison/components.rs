@@ -143,16 +143,20 @@ fn components(band: &Band) -> Option<(Vec<Solution>, f64)> {
     (!fits.is_empty()).then_some((fits, noise))
 }
 
-/// Whether components lie within the band, and none has much more energy than the sound that they
-/// make: large terms that cancel are no account of it.
+/// Whether components lie within the band, and none is much more than the sound that they make: large
+/// terms that cancel are no account of it. Those that begin in opposite phase have more than the
+/// sound at its peak or in its energy, not in both.
 pub(super) fn is_sound(band: &Band, poles: &[Pole]) -> bool {
-    const MORE: f64 = 9.0;
+    const STRONGER: f64 = 3.0;
     const BEYOND: f64 = 1.5;
-    let mean = band.energy / band.values.len() as f64;
+    let greatest = band.values.iter().map(C::norm_sqr).fold(0.0, f64::max);
     let lasting_s = band.lasting_s();
-    let power = |pole: &Pole| pole.amplitude.norm_sqr() * heard_s(-2.0 * pole.rate.re, lasting_s);
+    let energy = band.energy / band.values.len() as f64 * lasting_s;
     poles.iter().all(|pole| {
-        power(pole) < MORE * mean * lasting_s && pole.offset_hz().abs() < BEYOND * band.reach_hz
+        let power = pole.amplitude.norm_sqr();
+        let of_energy = power * heard_s(-2.0 * pole.rate.re, lasting_s) / energy;
+        of_energy.min(power / greatest) < STRONGER * STRONGER
+            && pole.offset_hz().abs() < BEYOND * band.reach_hz
     })
 }
 

@@ -173,7 +173,7 @@ fn most_b(inharmonicity: f64) -> f64 {
 /// The best of the fits from several starts whose strings are near each other and alike.
 fn best_of(owns: &[&Own], starts: Vec<Start>) -> Option<Solution> {
     /// Rounds after which it is seen which fits are worth finishing, and how many are.
-    const ROUNDS: usize = 10;
+    const ROUNDS: usize = 20;
     const FINISHED: usize = 2;
     /// One partial in so many holds terms that cancel at most.
     const CANCELS: usize = 3;
