@@ -164,8 +164,9 @@ impl Excitation {
         }
     }
 
-    /// The next channel above: its number, the first of the components that can excite it, their
-    /// powers, and the ratio of the amplitude of each there to its own.
+    /// Hands over each channel, the lowest first, once for the powers that are set: its number, the
+    /// first of the components that can excite it, their powers, and the ratio of the amplitude of
+    /// each there to its own.
     pub(super) fn each(&mut self, mut with: impl FnMut(usize, usize, &[f64], &[f64])) {
         for channel in 0..CHANNELS {
             let flat = self.flat[channel].clone();

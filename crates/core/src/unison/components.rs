@@ -143,9 +143,9 @@ fn components(band: &Band) -> Option<(Vec<Solution>, f64)> {
     (!fits.is_empty()).then_some((fits, noise))
 }
 
-/// Whether components lie within the band, and none is much more than the sound that they make: large
-/// terms that cancel are no account of it. Those that begin in opposite phase have more than the
-/// sound at its peak or in its energy, not in both.
+/// Whether components lie within the band, and none is much more than the sound that they make:
+/// large terms that cancel are no account of it. Those that begin in opposite phase have more than
+/// the sound at its peak or in its energy, not in both.
 pub(super) fn is_sound(band: &Band, poles: &[Pole]) -> bool {
     const STRONGER: f64 = 3.0;
     const BEYOND: f64 = 1.5;
