@@ -137,10 +137,39 @@ pub(crate) struct PartArgs {
     #[command(flatten)]
     pub(crate) span: SpanArgs,
     /// Channels: numbers from 1, names in the study, 'mean' for the mean of all, or 'all'; several
-    /// with commas
-    #[arg(long = "channel", value_name = "CHANNEL", value_delimiter = ',')]
-    pub(crate) channels: Vec<Channel>,
+    /// with commas. Where levels are measured, 'mean-energy:1,2' is the energy mean of channels
+    #[arg(long = "channel", value_name = "CHANNEL")]
+    pub(crate) channels: Vec<ChannelList>,
 }
+
+/// Channels as typed, with commas between them.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) struct ChannelList(pub(crate) Vec<Channel>);
+
+impl FromStr for ChannelList {
+    type Err = Error;
+
+    fn from_str(text: &str) -> Result<Self, Error> {
+        // What follows an energy mean belongs to it.
+        let place = text.find(MEAN_ENERGY).unwrap_or(text.len());
+        let (single, mean) = text.split_at(place);
+        let single = single.strip_suffix(',').unwrap_or(single);
+        let singles = single.split(',').filter(|_| !single.is_empty() || mean.is_empty());
+        let mut all: Vec<Channel> = singles.map(str::parse).collect::<Result<_, _>>()?;
+        if let Some(of) = mean.strip_prefix(MEAN_ENERGY) {
+            let of = match of.strip_prefix(':') {
+                Some(list) => list.split(',').map(str::parse).collect::<Result<_, _>>()?,
+                None if of.is_empty() => vec![Channel::All],
+                None => return Err(not_a_channel(text)),
+            };
+            all.push(Channel::MeanEnergy(of));
+        }
+        Ok(Self(all))
+    }
+}
+
+/// The word for an energy mean of channels.
+const MEAN_ENERGY: &str = "mean-energy";
 
 /// The frequency of A4 in Hz: that asked for, else the usual one, of which a note that was typed is
 /// counted.
@@ -167,6 +196,8 @@ pub(crate) enum Channel {
     All,
     /// A name in the study.
     Name(String),
+    /// The energy mean of channels.
+    MeanEnergy(Vec<Self>),
 }
 
 impl FromStr for Channel {
@@ -178,12 +209,16 @@ impl FromStr for Channel {
             Err(_) if text == "mean" => Ok(Self::Mean),
             Err(_) if text == "all" => Ok(Self::All),
             Err(_) if text.starts_with(char::is_alphabetic) => Ok(Self::Name(text.into())),
-            _ => Err(Error::Unreadable {
-                given: text.into(),
-                wanted: "a channel",
-                forms: "1, 2, …, its name in the study, mean, or all",
-            }),
+            _ => Err(not_a_channel(text)),
         }
+    }
+}
+
+fn not_a_channel(text: &str) -> Error {
+    Error::Unreadable {
+        given: text.into(),
+        wanted: "a channel",
+        forms: "1, 2, …, its name in the study, mean, mean-energy:1,2, or all",
     }
 }
 

@@ -68,6 +68,8 @@ pub(crate) fn row_heads<F>(made: &[Made<'_, F>]) -> Vec<RowHead> {
 pub(crate) enum Parts<'c> {
     /// One channel after the other.
     EachChannel(&'c PartArgs),
+    /// The same where levels are measured: energy means of channels too.
+    EachLevel(&'c PartArgs),
     /// All channels of a span together.
     AllChannels(&'c SpanArgs),
 }
@@ -76,6 +78,7 @@ impl Parts<'_> {
     fn of<'a>(&self, take: &'a mut Take) -> Result<Vec<Part<'a>>> {
         match self {
             Self::EachChannel(part) => take.parts(part),
+            Self::EachLevel(part) => take.level_parts(part),
             Self::AllChannels(span) => Ok(vec![take.whole(span)?]),
         }
     }
@@ -101,6 +104,16 @@ impl<'c> Common<'c> {
     ) -> Self {
         let TakesArgs { takes, source, part } = takes;
         Self { takes, source, parts: Parts::EachChannel(part), limits, figure, output }
+    }
+
+    /// Those of a command on levels, which has energy means of channels too.
+    pub(crate) fn of_levels(
+        takes: &'c TakesArgs,
+        limits: &'c LimitArgs,
+        figure: &'c FigureArgs,
+        output: &'c OutputArgs,
+    ) -> Self {
+        Self { parts: Parts::EachLevel(&takes.part), ..Self::of(takes, limits, figure, output) }
     }
 }
 

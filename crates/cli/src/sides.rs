@@ -4,7 +4,7 @@ use std::path::{Path, PathBuf};
 
 use anyhow::{Context, Result};
 
-use crate::args::{Channel, PartArgs, SourceArgs, SpanArgs};
+use crate::args::{Channel, ChannelList, PartArgs, SourceArgs, SpanArgs};
 use crate::status::Usage;
 use crate::studies;
 use crate::take::{Part, Take};
@@ -80,11 +80,23 @@ impl OpenMember {
     /// The part that is meant: what stands behind the name goes before what holds for all.
     pub(crate) fn part(&mut self, all: &PartArgs) -> Result<Part<'_>> {
         let channels = match &self.member.channel {
-            Some(channel) => vec![channel.clone()],
+            Some(channel) => vec![ChannelList(vec![channel.clone()])],
             None => all.channels.clone(),
         };
         let span = self.member.span.clone().unwrap_or_else(|| all.span.clone());
         self.take.part(&PartArgs { span, channels })
+    }
+
+    /// The same of its levels, which may be those of an energy mean of channels.
+    pub(crate) fn level_part(&mut self, all: &PartArgs) -> Result<Part<'_>> {
+        let channels = match &self.member.channel {
+            Some(channel) => vec![ChannelList(vec![channel.clone()])],
+            None => all.channels.clone(),
+        };
+        let span = self.member.span.clone().unwrap_or_else(|| all.span.clone());
+        let mut parts = self.take.level_parts(&PartArgs { span, channels })?;
+        parts.truncate(1);
+        parts.pop().context("the take has no channel")
     }
 
     /// The channels that are meant, of a take that is compared with itself.

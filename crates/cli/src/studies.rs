@@ -4,6 +4,7 @@ use std::path::{Path, PathBuf};
 
 use anyhow::{Context, Result, bail};
 use tonemap_core::Finding;
+use tonemap_core::bands::Response;
 use tonemap_core::tuning::Temperament;
 use tonemap_core::units::Note;
 use tonemap_media::TakeInfo;
@@ -38,6 +39,8 @@ pub(crate) struct Entry {
     pub(crate) temperament: String,
     /// Level of a full-scale sine in dB re 20 µPa, for the channels whose microphone is calibrated.
     pub(crate) full_scale_db: Vec<Option<f64>>,
+    /// What the microphone of each channel reads too high, at frequencies.
+    pub(crate) response: Vec<Response>,
     /// Peak voltage at full scale, for the channels whose microphone has one.
     pub(crate) full_scale_v: Vec<Option<f64>>,
 }
@@ -88,6 +91,9 @@ impl OpenStudy {
         };
         let microphones = || take.channels.iter().map(microphone);
         let level = |known: Option<&tonemap_study::Microphone>| known?.full_scale_level_db();
+        let response = |known: Option<&tonemap_study::Microphone>| {
+            Response::new(known.map_or_else(Vec::new, |known| known.response_db.clone()))
+        };
         Named {
             path: self.folder.join(&take.file),
             entry: Some(Entry {
@@ -95,6 +101,7 @@ impl OpenStudy {
                 reference_hz: self.study.reference_pitch_hz,
                 temperament: self.temperament(),
                 full_scale_db: microphones().map(level).collect(),
+                response: microphones().map(response).collect(),
                 full_scale_v: microphones().map(|known| known?.full_scale_v).collect(),
             }),
         }

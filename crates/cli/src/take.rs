@@ -3,9 +3,10 @@
 use std::path::Path;
 
 use anyhow::{Context, Result};
+use tonemap_core::bands::Response;
 use tonemap_core::intake::LevelMeter;
 use tonemap_core::partials::LONGEST_S;
-use tonemap_core::units::{LevelReference, Note};
+use tonemap_core::units::{LevelReference, Note, power_from_db};
 use tonemap_core::{Error, Finding, SampleSpan, Span};
 use tonemap_media::{Block, TakeInfo};
 
@@ -68,6 +69,19 @@ enum Channels {
     Mean,
     /// All, each by itself.
     All,
+    /// The energy mean of some: a bit for each, the first channel lowest.
+    MeanEnergy(u64),
+}
+
+impl Channels {
+    /// Which of so many channels, counted from 0.
+    fn numbers(self, count: usize) -> Vec<usize> {
+        match self {
+            Self::One(number) => vec![number - 1],
+            Self::Mean | Self::All => (0..count).collect(),
+            Self::MeanEnergy(bits) => (0..count.min(64)).filter(|n| bits >> n & 1 == 1).collect(),
+        }
+    }
 }
 
 /// The samples of a part, when they begin, and what was found of them.
@@ -213,20 +227,23 @@ impl Take {
     /// The span asked for in each of the channels asked for. A take of several channels is read in
     /// its first unless others are asked for, and a finding says so.
     pub(crate) fn parts(&mut self, args: &PartArgs) -> Result<Vec<Part<'_>>> {
+        let is_of_energy = |one: &Channel| matches!(one, Channel::MeanEnergy(_));
+        if args.channels.iter().flat_map(|list| &list.0).any(is_of_energy) {
+            let reason = "a mean of energies has no waveform to analyse; it is for levels: see \
+                          bands. --channel mean is the mean of the waveforms";
+            return Err(Usage(reason.into()).into());
+        }
+        self.level_parts(args)
+    }
+
+    /// The same where energy means of channels are allowed.
+    pub(crate) fn level_parts(&mut self, args: &PartArgs) -> Result<Vec<Part<'_>>> {
         let names = self.channel_names();
         let mut channels = Vec::new();
-        for asked in &args.channels {
+        for asked in args.channels.iter().flat_map(|list| &list.0) {
             match asked {
-                Channel::Number(number) if *number > names.len() => {
-                    return Err(self.no_channel(number.to_string()));
-                }
-                Channel::Number(number) => channels.push(Channels::One(*number)),
-                Channel::Name(name) => match names.iter().position(|known| known == name) {
-                    Some(n) => channels.push(Channels::One(n + 1)),
-                    None => return Err(self.no_channel(name.clone())),
-                },
-                Channel::Mean => channels.push(Channels::Mean),
-                Channel::All => channels.extend((1..=names.len()).map(Channels::One)),
+                Channel::MeanEnergy(of) => channels.push(self.mean_energy(of)?),
+                one => channels.extend(self.channels_of(one)?),
             }
         }
         if channels.is_empty() {
@@ -250,6 +267,41 @@ impl Take {
             Part { reference: part.own_reference(), ..part }
         };
         Ok(channels.into_iter().map(part).collect())
+    }
+
+    /// The channels that are meant.
+    fn channels_of(&self, asked: &Channel) -> Result<Vec<Channels>> {
+        let names = self.channel_names();
+        match asked {
+            Channel::Number(number) if *number > names.len() => {
+                Err(self.no_channel(number.to_string()))
+            }
+            Channel::Number(number) => Ok(vec![Channels::One(*number)]),
+            Channel::Name(name) => match names.iter().position(|known| known == name) {
+                Some(n) => Ok(vec![Channels::One(n + 1)]),
+                None => Err(self.no_channel(name.clone())),
+            },
+            Channel::Mean => Ok(vec![Channels::Mean]),
+            Channel::All => Ok((1..=names.len()).map(Channels::One).collect()),
+            Channel::MeanEnergy(of) => Ok(vec![self.mean_energy(of)?]),
+        }
+    }
+
+    fn mean_energy(&self, of: &[Channel]) -> Result<Channels> {
+        let mut bits = 0;
+        for one in of {
+            for channels in self.channels_of(one)? {
+                match channels {
+                    Channels::One(number @ 1..=64) => bits |= 1 << (number - 1),
+                    _ => {
+                        let reason =
+                            "an energy mean is of channels up to the 64th: mean-energy:1,2";
+                        return Err(Usage(reason.into()).into());
+                    }
+                }
+            }
+        }
+        Ok(Channels::MeanEnergy(bits))
     }
 
     /// The span asked for in all channels together.
@@ -408,6 +460,12 @@ impl<'a> Part<'a> {
             Channels::One(number) => self.take.channel_names()[number - 1].clone(),
             Channels::Mean => "mean".into(),
             Channels::All => "all".into(),
+            Channels::MeanEnergy(_) => {
+                let names = self.take.channel_names();
+                let of = self.channels.numbers(names.len());
+                let of: Vec<&str> = of.iter().map(|n| names[*n].as_str()).collect();
+                format!("mean energy of {}", of.join(" and "))
+            }
         }
     }
 
@@ -417,7 +475,12 @@ impl<'a> Part<'a> {
     }
 
     fn own_reference(&self) -> LevelReference {
-        match self.full_scale_db() {
+        let level_db = |n: usize| self.take.full_scale_db(n);
+        let levels_db = || self.level_channels().into_iter().map(level_db);
+        let is_mean = matches!(self.channels, Channels::MeanEnergy(_));
+        // An energy mean weighs each channel by its own calibration, so that of the first counts.
+        let of_mean = || levels_db().collect::<Option<Vec<f64>>>()?.first().copied();
+        match if is_mean { of_mean() } else { self.full_scale_db() } {
             Some(full_scale_db) => LevelReference::Pressure { full_scale_db },
             None => LevelReference::FullScale,
         }
@@ -431,11 +494,7 @@ impl<'a> Part<'a> {
 
     /// What all channels of the part have alike.
     fn shared(&self, of: impl Fn(usize) -> Option<f64>) -> Option<f64> {
-        let channels = match self.channels {
-            Channels::One(number) => number - 1..number,
-            Channels::Mean | Channels::All => 0..self.take.info.channels,
-        };
-        let mut values = channels.map(of);
+        let mut values = self.channels.numbers(self.take.info.channels).into_iter().map(of);
         let first = values.next().flatten()?;
         values.all(|value| value == Some(first)).then_some(first)
     }
@@ -545,13 +604,105 @@ impl<'a> Part<'a> {
         Ok(())
     }
 
+    /// The channels of which it is the energy mean, or its one, counted from 0; of the mean of
+    /// waveforms all.
+    fn level_channels(&self) -> Vec<usize> {
+        self.channels.numbers(self.take.info.channels)
+    }
+
+    /// How a level is averaged over its channels: what the power of each counts, and the frequency
+    /// response of the microphones, if all have the same.
+    pub(crate) fn level_weights(&self) -> Vec<f64> {
+        if self.channels == Channels::Mean {
+            return vec![1.0];
+        }
+        let channels = self.level_channels();
+        let share = 1.0 / channels.len() as f64;
+        let LevelReference::Pressure { full_scale_db } = self.reference else {
+            return vec![share; channels.len()];
+        };
+        let over_first = |n: &usize| self.take.full_scale_db(*n).map(|db| db - full_scale_db);
+        channels.iter().map(|n| share * power_from_db(over_first(n).unwrap_or(0.0))).collect()
+    }
+
+    /// What the microphones of its channels read too high, in dB at frequencies in Hz; a finding
+    /// where they differ.
+    pub(crate) fn response(&self) -> (Response, Option<Finding>) {
+        let known = self.take.entry.as_ref().map(|entry| entry.response.as_slice());
+        let known = known.unwrap_or_default();
+        let of = |n: &usize| known.get(*n).cloned().unwrap_or_default();
+        let mut all = self.level_channels().iter().map(of).collect::<Vec<Response>>();
+        all.dedup();
+        match <[Response; 1]>::try_from(all) {
+            Ok([one]) => (one, None),
+            Err(_) => (
+                Response::default(),
+                Some(Finding::warning(
+                    "responses_differ",
+                    "The microphones of these channels have different frequency responses: none \
+                     is taken away. Measure the channels one by one.",
+                )),
+            ),
+        }
+    }
+
+    /// Hands the samples of its channels, from `lead` samples before it on, to two pieces of work on
+    /// two threads; with what was found of the take and of its levels.
+    pub(crate) fn read_levels(
+        &self,
+        lead: u64,
+        quiet: bool,
+        first: impl FnMut(&[&[f32]]),
+        mut second: impl FnMut(&[&[f32]]) + Send,
+    ) -> Result<Vec<Finding>> {
+        let span = SampleSpan { start: self.span.start - lead, end: self.span.end };
+        let channels = self.level_weights().len();
+        let mut meters = vec![self.take.level_meter(self.span); channels];
+        let mut left = lead as usize;
+        let measured = |samples: &[&[f32]]| {
+            let before = left.min(samples.first().map_or(0, |of| of.len()));
+            left -= before;
+            for (meter, samples) in meters.iter_mut().zip(samples) {
+                meter.push(&samples[before..]);
+            }
+            second(samples);
+        };
+        let mut findings = self.take.findings.clone();
+        let (first, measured) = (self.on_channels(first), self.on_channels(measured));
+        findings.extend(self.take.read_in_two(span, "samples", quiet, first, measured)?);
+        let names = self.take.channel_names();
+        let name = |n: usize| match self.channels {
+            Channels::MeanEnergy(_) => names[self.level_channels()[n]].clone(),
+            _ => self.channel_name(),
+        };
+        for (n, meter) in meters.into_iter().enumerate() {
+            findings.extend(meter.finish().findings(&name(n)));
+        }
+        Ok(findings)
+    }
+
+    /// Work on blocks of all channels from work on samples of those that it is of.
+    fn on_channels(&self, mut work: impl FnMut(&[&[f32]])) -> impl FnMut(&Block) {
+        let numbers = self.level_channels();
+        let is_mean = self.channels == Channels::Mean;
+        let mut mean = Vec::new();
+        move |block| {
+            if is_mean {
+                block.mean_into(&mut mean);
+                return work(&[&mean]);
+            }
+            let samples: Vec<&[f32]> = numbers.iter().map(|n| block.channel(*n)).collect();
+            work(&samples);
+        }
+    }
+
     /// Work on blocks of all channels from work on samples of the one.
     fn on_channel(&self, mut work: impl FnMut(&[f32])) -> impl FnMut(&Block) {
         let channels = self.channels;
         let mut mean = Vec::new();
         move |block| match channels {
             Channels::One(number) => work(block.channel(number - 1)),
-            Channels::Mean | Channels::All => {
+            Channels::Mean | Channels::All | Channels::MeanEnergy(_) => {
                 block.mean_into(&mut mean);
                 work(&mean);
             }

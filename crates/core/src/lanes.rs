@@ -66,19 +66,19 @@ impl WithSimd for Product<'_> {
 
 /// Σ h[k]·x[n + k] for so many n from 0 on, some side by side, each added up in the same order
 /// wherever it stands; `x` has `count` + the taps − 1 values at least.
-pub(crate) fn convolve(taps: &[f32], x: &[f32], count: usize, sums: &mut Vec<f32>) {
+pub(crate) fn convolve<T: FftNum>(taps: &[T], x: &[T], count: usize, sums: &mut Vec<T>) {
     sums.clear();
-    sums.resize(count, 0.0);
+    sums.resize(count, T::zero());
     Arch::new().dispatch(Convolution { taps, x, sums });
 }
 
-struct Convolution<'a> {
-    taps: &'a [f32],
-    x: &'a [f32],
-    sums: &'a mut [f32],
+struct Convolution<'a, T> {
+    taps: &'a [T],
+    x: &'a [T],
+    sums: &'a mut [T],
 }
 
-impl WithSimd for Convolution<'_> {
+impl<T: FftNum> WithSimd for Convolution<'_, T> {
     type Output = ();
 
     #[inline(always)]
@@ -87,18 +87,19 @@ impl WithSimd for Convolution<'_> {
         let count = sums.len();
         let (parts, rest) = sums.as_chunks_mut::<LANES>();
         for (n, part) in parts.iter_mut().enumerate() {
-            let mut sums = [0.0; LANES];
+            let mut sums = [T::zero(); LANES];
             for (k, tap) in taps.iter().enumerate() {
                 let Some(x) = x[LANES * n + k..].first_chunk::<LANES>() else { return };
                 for lane in 0..LANES {
-                    sums[lane] += tap * x[lane];
+                    sums[lane] = sums[lane] + *tap * x[lane];
                 }
             }
             *part = sums;
         }
         let done = count - rest.len();
         for (n, sum) in rest.iter_mut().enumerate() {
-            *sum = taps.iter().zip(&x[done + n..]).fold(0.0, |sum, (tap, x)| sum + tap * x);
+            let products = taps.iter().zip(&x[done + n..]);
+            *sum = products.fold(T::zero(), |sum, (tap, x)| sum + *tap * *x);
         }
     }
 }

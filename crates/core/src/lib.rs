@@ -14,7 +14,7 @@
 //! | [`quantity`] | a number of a result with its key, name, unit and decimals |
 //! | [`Span`] | a stretch of time of a recording |
 //! | [`Finding`] | what the engineer must know beside a result |
-//! | [`bands`] | octave and 1/N-octave bands, frequency weighting |
+//! | [`bands`] | levels in 1/N-octave bands, weighted in frequency and time, their statistics |
 //! | [`stiffness`] | where the partials of a stiff string lie |
 //! | [`significance`] | when a difference is more than chance |
 //! | [`window`] | window functions and their figures of merit |

@@ -22,11 +22,20 @@ pub fn db_from_power(ratio: f64) -> f64 {
     10.0 * ratio.log10()
 }
 
+/// Ratio of powers of a level in dB.
+#[must_use]
+pub fn power_from_db(db: f64) -> f64 {
+    10f64.powf(0.1 * db)
+}
+
+/// Decibels per relative change of a power.
+pub(crate) const DB_PER_POWER: f64 = 10.0 / std::f64::consts::LN_10;
+
 /// Level of the mean power of levels, in dB; `None` of nothing.
 pub fn mean_power_db(levels_db: impl IntoIterator<Item = f64>) -> Option<f64> {
     let (mut sum, mut count) = (0.0, 0u32);
     for db in levels_db {
-        sum += 10f64.powf(db / 10.0);
+        sum += power_from_db(db);
         count += 1;
     }
     (count > 0).then(|| db_from_power(sum / f64::from(count)))
@@ -107,6 +116,14 @@ impl LevelReference {
                 db_from_amplitude(full_scale_v / std::f64::consts::SQRT_2)
             }
         }
+    }
+
+    /// Level of the peak of a full-scale sine in dB: re full scale 0 dB too, else 3 dB over that of
+    /// the sine.
+    #[must_use]
+    pub fn peak_full_scale_db(self) -> f64 {
+        let over_rms = if self == Self::FullScale { 0.0 } else { db_from_power(2.0) };
+        self.full_scale_db() + over_rms
     }
 
     /// Unit of the signal.

@@ -8,6 +8,7 @@
 //! |---|---|
 //! | [`spectrum_figure`] | level against frequency, with its tones |
 //! | [`narrow_figure`] | level against cents around one frequency |
+//! | [`bands_figure`] | levels in bands, weighted levels, and the level over time |
 //! | [`spectrogram_figure`] | level over time and frequency as colour |
 //! | [`pitch_figure`] | the fundamental over time, with its notes |
 //! | [`evidence_figure`] | what speaks for the fundamental at one instant |
@@ -55,6 +56,7 @@
 //! # Ok::<(), tonemap_figures::Error>(())
 //! ```
 
+mod bands;
 mod colours;
 mod compare;
 mod error;
@@ -82,6 +84,7 @@ mod unison;
 mod waterfall;
 mod waveform;
 
+pub use bands::{BandsFigure, DrawnLevels, bands_figure};
 pub use colours::ColourMap;
 pub use compare::{DifferenceFigure, MapsFigure, difference_figure, maps_cells, maps_figure};
 pub use error::Error;

@@ -68,6 +68,9 @@ pub struct Microphone {
     pub full_scale_db: Option<f64>,
     /// How it was calibrated.
     pub calibrated: Option<String>,
+    /// Its frequency response: by how much it reads too high, in dB, at frequencies in Hz.
+    #[serde(default)]
+    pub response_db: Vec<(f64, f64)>,
 }
 
 /// A take of a study.
@@ -181,6 +184,16 @@ impl Study {
             if let Some(db) = microphone.full_scale_db.filter(|db| !is_level(db)) {
                 let allowed = "a level from -200 to 400 dB re 20 µPa";
                 return refuse(&place, "full_scale_db", db, allowed);
+            }
+            for (hz, db) in &microphone.response_db {
+                if !(1e-3..=1e6).contains(hz) {
+                    let allowed = "a list of [frequency, dB], frequencies from 0.001 to 1000000 Hz";
+                    return refuse(&place, "response_db", *hz, allowed);
+                }
+                if !(-100.0..=100.0).contains(db) {
+                    let allowed = "a list of [frequency, dB], of -100 to 100 dB";
+                    return refuse(&place, "response_db", *db, allowed);
+                }
             }
         }
         let mut names = HashSet::new();
@@ -368,7 +381,7 @@ fn check_channel_names(take: &Take) -> Result<(), Error> {
 fn check_keys(document: &DocumentMut) -> Result<(), Error> {
     const STUDY: &[&str] = &["title", "reference_pitch_hz", "temperament", "microphones", "takes"];
     const MICROPHONE: &[&str] =
-        &["sensitivity_mv_per_pa", "full_scale_v", "full_scale_db", "calibrated"];
+        &["sensitivity_mv_per_pa", "full_scale_v", "full_scale_db", "calibrated", "response_db"];
     const TAKE: &[&str] = &["name", "file", "blake3", "channels", "note", "group", "conditions"];
     const CHANNEL: &[&str] = &["name", "microphone"];
     check_table("the study", document.as_table(), STUDY)?;

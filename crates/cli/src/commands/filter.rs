@@ -12,7 +12,7 @@ use tonemap_core::{Finding, SampleSpan};
 use tonemap_figures::{DrawnSpectrum, Figure, LevelAxis, SpectrumFigure, spectrum_figure};
 use tonemap_media::Block;
 
-use crate::args::{Axis, Channel, FigureArgs, Format, PartArgs, SourceArgs, SpanArgs};
+use crate::args::{Axis, Channel, ChannelList, FigureArgs, Format, PartArgs, SourceArgs, SpanArgs};
 use crate::files::{self, Content};
 use crate::json;
 use crate::output;
@@ -230,7 +230,10 @@ impl Filter {
         );
         let mut written = Take::open_written(&self.sound.output)?;
         let whole = SpanArgs::default();
-        let channel = |span: SpanArgs| PartArgs { span, channels: vec![Channel::Number(1)] };
+        let channel = |span: SpanArgs| PartArgs {
+            span,
+            channels: vec![ChannelList(vec![Channel::Number(1)])],
+        };
         let settings = SpectrumSettings { peaks: 0, ..SpectrumSettings::default() };
         let reference_hz = take.reference_hz();
         let (title, span_line) = (take.name(), take.span_line(take.span(self.span.span())?));

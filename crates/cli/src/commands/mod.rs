@@ -1,6 +1,7 @@
 //! The commands, one file each: its arguments, then resolve settings → run → present.
 
 mod again;
+mod bands;
 mod compare;
 mod demo;
 mod filter;
@@ -44,6 +45,7 @@ pub(crate) struct Cli {
 pub(crate) enum Command {
     Inspect(inspect::Inspect),
     Spectrum(Box<spectrum::Spectrum>),
+    Bands(Box<bands::Bands>),
     Spectrogram(Box<spectrogram::Spectrogram>),
     Pitch(Box<pitch::Pitch>),
     Partials(Box<partials::Partials>),
@@ -70,6 +72,7 @@ impl Command {
         match self {
             Self::Inspect(command) => measures(command),
             Self::Spectrum(command) => measures(&**command),
+            Self::Bands(command) => measures(&**command),
             Self::Spectrogram(command) => presents(&**command),
             Self::Pitch(command) => measures(&**command),
             Self::Partials(command) => measures(&**command),
@@ -126,9 +129,10 @@ pub(crate) enum About {
 }
 
 /// The commands that measure: their results can be saved, compared, made again and reported.
-pub(crate) const RESULTS: [(&str, About); 11] = [
+pub(crate) const RESULTS: [(&str, About); 12] = [
     ("inspect", About::Take),
     ("spectrum", About::Take),
+    ("bands", About::Take),
     ("spectrogram", About::Take),
     ("pitch", About::Take),
     ("partials", About::Take),

@@ -12,7 +12,7 @@ use tonemap_core::synth::{Recipe, Voice};
 use tonemap_core::units::{Frequency, Seconds, db_from_amplitude};
 use tonemap_media::WavEncoding;
 
-use crate::args::{Channel, Format, PartArgs, SourceArgs, SpanArgs};
+use crate::args::{Channel, ChannelList, Format, PartArgs, SourceArgs, SpanArgs};
 use crate::files::{self, Content};
 use crate::json;
 use crate::output;
@@ -176,10 +176,11 @@ impl Signal {
                 takes.push(None);
                 continue;
             };
-            let channels = match &recorded.channel {
-                Some(channel) => vec![channel.parse::<Channel>()?],
-                None => vec![Channel::Number(1)],
+            let channel = match &recorded.channel {
+                Some(channel) => channel.parse()?,
+                None => Channel::Number(1),
             };
+            let channels = vec![ChannelList(vec![channel])];
             let path = PathBuf::from(&recorded.file);
             let source = SourceArgs::default();
             let mut take = Take::open(studies::find_take(Some(&path), &source)?, &source)?;

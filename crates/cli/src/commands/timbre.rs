@@ -475,7 +475,7 @@ fn content_lines(content: &HarmonicContent) -> Vec<String> {
 fn noise_table(level_unit: &str) -> Table<'static, &NoiseBand> {
     Table::new()
         .printed("octave Hz", |band: &&NoiseBand| {
-            let hz = band.band.nominal_hz();
+            let hz = band.band.nominal_hz(1);
             text::number(hz, usize::from(hz.fract() > 0.0))
         })
         .number("", format!("noise, {level_unit}"), 1, |band| Some(band.noise_level_db))

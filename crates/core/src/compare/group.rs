@@ -5,7 +5,7 @@ use serde::Serialize;
 use super::profile::{Kinded, QuantityKind, note_quantities};
 use super::spectra::Spectra;
 use super::{CompareSettings, Sound, bands_told, check_width, frames_for, peak_db, range};
-use crate::bands::a_weighting;
+use crate::bands::Weighting;
 use crate::error::Error;
 use crate::frame::FramePlan;
 use crate::measured::{Measured, flat};
@@ -66,7 +66,7 @@ pub fn profile(sound: Sound<'_>, settings: &CompareSettings) -> Result<Profile, 
     spectra.full_scale_db = [full_scale_db; 2];
     let mut family = Family::new(1.0);
     let rms = spectra.level(range_hz, &|_| 1.0, &mut family).a_db;
-    let weighted = spectra.level(range_hz, &a_weighting, &mut family).a_db;
+    let weighted = spectra.level(range_hz, &|hz| Weighting::A.power(hz), &mut family).a_db;
     let levels = [(LEVEL, rms), (A_WEIGHTED, weighted), (PEAK, peak_db(sound)?)];
     let known =
         |(label, db): (Label, Option<f64>)| Some(Quantity::top(&label, pair(Some(db?), None)));
@@ -75,7 +75,7 @@ pub fn profile(sound: Sound<'_>, settings: &CompareSettings) -> Result<Profile, 
     for band in bands_told(settings, range_hz, plan.resolution_hz(rate_hz), rate_hz) {
         let Some(db) = spectra.difference(band, &mut family).a_db else { continue };
         let key = band.key(settings.fraction).then(LEVEL.field);
-        let hz = band.nominal_hz();
+        let hz = band.nominal_hz(settings.fraction);
         let name = format!("{hz:.*} Hz", usize::from(hz.fract() != 0.0));
         let level = Quantity::new(key, &LEVEL, pair(Some(db), None));
         quantities.push((QuantityKind::Band, Quantity { name: name.into(), ..level }));

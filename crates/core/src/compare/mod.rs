@@ -46,7 +46,7 @@ pub use spectra::BandDifference;
 
 use serde::ser::{Serialize, SerializeMap, Serializer};
 
-use crate::bands::{Band, a_weighting, octave_bands};
+use crate::bands::{Band, Weighting, octave_bands};
 use crate::between::Interpolator;
 use crate::error::Error;
 use crate::finding::Finding;
@@ -441,7 +441,7 @@ pub fn compare(
         fraction: settings.fraction,
         matched_db,
         level,
-        a_weighted: spectra.level(range_hz, &a_weighting, &mut two_levels),
+        a_weighted: spectra.level(range_hz, &|hz| Weighting::A.power(hz), &mut two_levels),
         peak_db: [peak_db(a)?, peak_db(b)?],
         spectrum_difference_rms_db: rms(&|band| band.difference_db),
         chance_rms_db: rms(&|band| band.difference_db_u),

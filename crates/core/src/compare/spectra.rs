@@ -10,10 +10,8 @@ use crate::samples::{Reader, Samples};
 use crate::significance::Family;
 use crate::spectrum::noise_floor;
 use crate::transform::RealTransform;
-use crate::units::db_from_power;
+use crate::units::{DB_PER_POWER, db_from_power};
 
-/// Decibels per relative change of a power.
-const DB_PER_POWER: f64 = 10.0 / std::f64::consts::LN_10;
 /// Where two takes share less of their power than this, one of the two stands less than 20 dB above
 /// what is its own.
 const SHARED_20_DB: f64 = 0.98;

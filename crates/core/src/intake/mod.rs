@@ -23,3 +23,4 @@ pub use levels::{ChannelLevels, Clip, LevelMeter};
 pub use noise::{Noise, NoiseMeter};
 pub use period::{Period, period};
 pub use relation::ChannelRelation;
+pub(crate) use true_peak::TruePeak;

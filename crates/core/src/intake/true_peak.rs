@@ -2,7 +2,7 @@
 
 use wide::f32x4;
 
-use super::grain::{BEFORE, Grain, Totals};
+use super::grain::{BEFORE, Grain, Grains, Totals};
 use crate::window::{Kaiser, ideal_low_pass};
 
 /// Points of the waveform for each sample.
@@ -99,6 +99,31 @@ impl TruePeakMeter {
     }
 }
 
+/// The true peak of one channel, from samples as they come.
+#[derive(Debug, Clone)]
+pub(crate) struct TruePeak {
+    grains: Grains,
+    meter: TruePeakMeter,
+}
+
+impl TruePeak {
+    pub(crate) fn new(sample_rate_hz: f64) -> Self {
+        Self { grains: Grains::new(sample_rate_hz, 1), meter: TruePeakMeter::default() }
+    }
+
+    pub(crate) fn push(&mut self, samples: &[f32]) {
+        let Self { grains, meter } = self;
+        grains.push(&[samples], |_, grain| meter.take(grain));
+    }
+
+    /// The largest magnitude, re full scale.
+    pub(crate) fn finish(self) -> f32 {
+        let Self { grains, mut meter } = self;
+        grains.finish(|_, grain| meter.take(grain));
+        meter.finish()
+    }
+}
+
 /// Largest magnitude in the middle interval of `around`, on a fine grid.
 fn finest(around: &[f32]) -> f32 {
     let points = (1..FINE_STEPS).map(|step| {
@@ -147,15 +172,12 @@ mod tests {
     use std::f64::consts::PI;
 
     use super::*;
-    use crate::intake::grain::Grains;
     use crate::synth::{sine, to_samples, white_noise};
     use crate::units::db_from_amplitude;
 
     fn true_peak(samples: &[f32], block: usize) -> f64 {
-        let mut meter = TruePeakMeter::default();
-        let mut grains = Grains::new(48_000.0, 1);
-        samples.chunks(block).for_each(|block| grains.push(&[block], |_, grain| meter.take(grain)));
-        grains.finish(|_, grain| meter.take(grain));
+        let mut meter = TruePeak::new(48_000.0);
+        samples.chunks(block).for_each(|block| meter.push(block));
         f64::from(meter.finish())
     }
 

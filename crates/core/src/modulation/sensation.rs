@@ -14,7 +14,7 @@ use super::roughness::Roughness;
 use super::{Modulation, Sound};
 use crate::error::Error;
 use crate::samples::Reader;
-use crate::units::{amplitude_from_db, db_from_power};
+use crate::units::{amplitude_from_db, db_from_power, power_from_db};
 
 /// Channels, half a Bark apart, the first at half a Bark.
 pub(super) const CHANNELS: usize = 47;
@@ -84,10 +84,6 @@ fn frequency_hz(wanted: f64) -> f64 {
         if bark(middle) < wanted { low = middle } else { high = middle }
     }
     low
-}
-
-fn power_from_db(db: f64) -> f64 {
-    amplitude_from_db(db).powi(2)
 }
 
 impl Excitation {
@@ -274,7 +270,7 @@ mod tests {
             let levels_db: Vec<f64> =
                 hz.iter().map(|_| random.random_range(-10.0..110.0)).collect();
             let mut excitation = Excitation::new(hz.iter().copied());
-            excitation.set(levels_db.iter().map(|db| 10f64.powf(0.1 * db)));
+            excitation.set(levels_db.iter().map(|db| power_from_db(*db)));
             let mut channels = 0;
             excitation.each(|channel, first, powers, ratios| {
                 channels += 1;

@@ -88,7 +88,7 @@ fn loudest_octave(sound: &[f32], rate_hz: f64) -> Option<(f64, f64)> {
             (band.low_hz / bin_hz).round() as usize..(band.high_hz / bin_hz).round() as usize;
         let power: f64 =
             powers.get(bins.start..bins.end.min(powers.len())).unwrap_or_default().iter().sum();
-        (band.nominal_hz(), power / all)
+        (band.nominal_hz(1), power / all)
     });
     bands.max_by(|a, b| a.1.total_cmp(&b.1)).filter(|_| all > 0.0)
 }

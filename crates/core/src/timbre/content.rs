@@ -8,6 +8,7 @@ use crate::bands::{Band, octave_bands};
 use crate::measured::Measured;
 use crate::partials::Partials;
 use crate::quantity::{Field, Key, Label, Quantity, Unit, pair};
+use crate::units::power_from_db;
 
 /// One harmonic of a note, over its sustained part.
 #[derive(Debug, Clone, PartialEq, Serialize)]
@@ -154,7 +155,7 @@ impl HarmonicContent {
         }
         for (n, band) in (1..).zip(&self.noise_bands) {
             let key = Key::of("content").then_item("noise_bands", n);
-            let name = format!("noise at {} Hz", band.band.nominal_hz());
+            let name = format!("noise at {} Hz", band.band.nominal_hz(1));
             all.extend(Quantity::of_item(&key, &name, &NOISE, band));
         }
         all
@@ -310,7 +311,7 @@ fn envelope_regions(harmonics: &[Harmonic]) -> Vec<EnvelopeRegion> {
 /// parabola over frequency.
 fn resonance(three: &[Harmonic]) -> Option<(f64, f64)> {
     let [a, b, c] = three else { return None };
-    let inverse = |harmonic: &Harmonic| 10f64.powf((b.level_db - harmonic.level_db) / 10.0);
+    let inverse = |harmonic: &Harmonic| power_from_db(b.level_db - harmonic.level_db);
     let (x0, x1, x2) = (a.frequency_hz, b.frequency_hz, c.frequency_hz);
     let (y0, y1, y2) = (inverse(a), inverse(b), inverse(c));
     let (first, second) = ((y1 - y0) / (x1 - x0), (y2 - y1) / (x2 - x1));

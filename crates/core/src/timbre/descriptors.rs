@@ -4,6 +4,7 @@ use serde::ser::{Serialize, SerializeMap, Serializer};
 
 use crate::measured::Measured;
 use crate::quantity::{Key, Label, Quantity, Unit, bare, pair};
+use crate::units::power_from_db;
 
 /// A descriptor that has a value at every instant.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -294,7 +295,7 @@ pub(super) fn summary(
     };
     for descriptor in DESCRIPTORS.iter().map(|(descriptor, _)| *descriptor) {
         let valued = points.iter().filter_map(|point| {
-            Some((point.descriptors.get(descriptor)?, 10f64.powf(point.level_db / 10.0)))
+            Some((point.descriptors.get(descriptor)?, power_from_db(point.level_db)))
         });
         let course: Vec<(f64, f64)> = valued.collect();
         let mut sorted = course.clone();

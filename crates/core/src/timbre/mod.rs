@@ -67,6 +67,7 @@ use crate::partials::{
 use crate::pitch::{PitchNote, VibratoFigures};
 use crate::quantity::{Label, Quantities, Quantity, Unit, bare, pair};
 use crate::stiffness::stiff_ratio;
+use crate::units::power_from_db;
 use descriptors::summary;
 use noise::{NoiseCourse, NoiseFrame, Voiced};
 use rise::{Level, Waveform};
@@ -667,7 +668,7 @@ impl Measurement<'_> {
 fn power_median(levels_db: &[(f64, f64)]) -> f64 {
     let mut levels: Vec<f64> = levels_db.iter().map(|(_, db)| *db).collect();
     levels.sort_by(f64::total_cmp);
-    let power = |db: &f64| 10f64.powf(db / 10.0);
+    let power = |db: &f64| power_from_db(*db);
     let total: f64 = levels.iter().map(power).sum();
     let mut below = 0.0;
     for level in &levels {

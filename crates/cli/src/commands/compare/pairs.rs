@@ -368,7 +368,7 @@ fn level_table(pair: &Pair<'_, '_>) -> String {
 fn band_table(pair: &Pair<'_, '_>) -> String {
     let bands: Vec<&BandDifference> = pair.found.bands.iter().collect();
     Table::new()
-        .printed("band, Hz", |of: &&BandDifference| hertz(of.band.nominal_hz()))
+        .printed("band, Hz", |of: &&BandDifference| hertz(of.band.nominal_hz(pair.found.fraction)))
         .number("", pair.a.part.title(), 1, |of| of.a_db)
         .number("", pair.b.part.title(), 1, |of| of.b_db)
         .signed("", "difference, dB", 2, |of| of.difference_db)

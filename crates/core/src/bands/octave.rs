@@ -1,5 +1,4 @@
-//! Bands of frequency: those of 1/N octave (IEC 61260-1), and the frequency weighting A (IEC
-//! 61672-1).
+//! Bands of 1/N octave: their middles, edges and names (IEC 61260-1:2014).
 
 use serde::Serialize;
 
@@ -17,13 +16,19 @@ pub struct Band {
 }
 
 impl Band {
-    /// The rounded middle that the band is called by (IEC 61260-1:2014, annex E): 31.5 Hz, 160 Hz;
-    /// of narrower bands the middle itself.
+    /// The rounded middle that a band of 1/`fraction` octave is called by (IEC 61260-1:2014, annex
+    /// E): 31.5 Hz, 160 Hz; of bands narrower than a third, three digits where the first is at most
+    /// 4, else two.
     #[must_use]
-    pub fn nominal_hz(&self) -> f64 {
+    pub fn nominal_hz(&self, fraction: u32) -> f64 {
         /// The base-ten preferred numbers of IEC 61260-1:2014, table E.1, in a decade.
         const NAMES: [f64; 11] = [1.0, 1.25, 1.6, 2.0, 2.5, 3.15, 4.0, 5.0, 6.3, 8.0, 10.0];
         let decade = 10f64.powf(self.center_hz.log10().floor());
+        if fraction > 3 {
+            let steps = if self.center_hz < 5.0 * decade { 100.0 } else { 10.0 };
+            // Multiplied by a power of ten: a quotient would leave digits behind the last.
+            return (self.center_hz / decade * steps).round() * decade / steps;
+        }
         let mut names = NAMES.iter().map(|name| name * decade);
         let near = names.find(|name| (self.center_hz / name - 1.0).abs() < 0.02);
         near.unwrap_or(self.center_hz)
@@ -31,8 +36,9 @@ impl Band {
 
     /// Where it stands in a list of bands of 1/`fraction` octave.
     pub(crate) fn key(&self, fraction: u32) -> Key {
-        // Narrower ones share the names of the third-octave bands.
-        Key::band("bands", if fraction <= 3 { self.nominal_hz() } else { self.center_hz })
+        // Names have digits enough for bands down to 1/24 octave.
+        let is_named = fraction <= 24;
+        Key::band("bands", if is_named { self.nominal_hz(fraction) } else { self.center_hz })
     }
 }
 
@@ -54,18 +60,6 @@ pub fn octave_bands(fraction: u32, (low_hz, high_hz): (f64, f64)) -> Vec<Band> {
     (first..=last).map(band).filter(inside).collect()
 }
 
-/// Frequency weighting A as a ratio of powers, 1 at 1 kHz (IEC 61672-1:2013, annex E).
-#[must_use]
-pub fn a_weighting(hz: f64) -> f64 {
-    let response = |hz: f64| {
-        let f2 = hz * hz;
-        let [low, mid_low, mid_high, high] =
-            [20.598_997, 107.652_65, 737.862_23, 12_194.217].map(|pole: f64| pole * pole);
-        high * f2 * f2 / ((f2 + low) * ((f2 + mid_low) * (f2 + mid_high)).sqrt() * (f2 + high))
-    };
-    (response(hz) / response(1000.0)).powi(2)
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -82,6 +76,9 @@ mod tests {
             .all(|pair| (pair[0].high_hz - pair[1].low_hz).abs() < 1e-9 * pair[1].low_hz);
         assert!(neighbours);
         assert_eq!(octave_bands(1, (20.0, 20_000.0)).len(), 10);
-        assert_eq!([0, 2, 9, 30].map(|n| thirds[n].nominal_hz()), [20.0, 31.5, 160.0, 20_000.0]);
+        assert_eq!([0, 2, 9, 30].map(|n| thirds[n].nominal_hz(3)), [20.0, 31.5, 160.0, 20_000.0]);
+        let narrow = octave_bands(24, (900.0, 1100.0));
+        let names: Vec<f64> = narrow.iter().map(|band| band.nominal_hz(24)).collect();
+        assert_eq!(names, [900.0, 930.0, 960.0, 990.0, 1010.0, 1040.0, 1070.0]);
     }
 }

@@ -1,0 +1,536 @@
+//! A level over time: its mean, its extremes, how long it lies above which level.
+
+use serde::{Serialize, Serializer};
+
+use super::weighting::settled;
+use crate::error::Error;
+use crate::lanes;
+use crate::measured::Measured;
+use crate::units::{DB_PER_POWER, db_from_power, power_from_db};
+
+/// How quickly a level follows the sound (IEC 61672-1:2013).
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum TimeWeighting {
+    /// A mean that forgets with 125 ms.
+    #[default]
+    Fast,
+    /// A mean that forgets with 1 s.
+    Slow,
+    /// It rises with 35 ms and falls by 2.9 dB a second.
+    Impulse,
+}
+
+impl TimeWeighting {
+    /// All of them.
+    pub const ALL: [Self; 3] = [Self::Fast, Self::Slow, Self::Impulse];
+
+    /// Its letter.
+    #[must_use]
+    pub fn letter(self) -> &'static str {
+        match self {
+            Self::Fast => "F",
+            Self::Slow => "S",
+            Self::Impulse => "I",
+        }
+    }
+
+    /// Its time constant in seconds.
+    #[must_use]
+    pub fn time_constant_s(self) -> f64 {
+        match self {
+            Self::Fast => 0.125,
+            Self::Slow => 1.0,
+            Self::Impulse => 0.035,
+        }
+    }
+
+    /// What it rises from is forgotten after so long: five time constants, to 0.03 dB.
+    pub(super) fn settles_s(self) -> f64 {
+        5.0 * self.time_constant_s()
+    }
+}
+
+impl std::str::FromStr for TimeWeighting {
+    type Err = Error;
+
+    fn from_str(text: &str) -> Result<Self, Error> {
+        let named = Self::ALL.into_iter().find(|one| one.letter().eq_ignore_ascii_case(text));
+        named.ok_or_else(|| Error::Unreadable {
+            given: text.into(),
+            wanted: "a time weighting",
+            forms: "F, S or I",
+        })
+    }
+}
+
+impl Serialize for TimeWeighting {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.serialize_str(self.letter())
+    }
+}
+
+/// Levels that are exceeded during so much of the time, in percent.
+pub const EXCEEDED_PERCENT: [f64; 7] = [1.0, 5.0, 10.0, 50.0, 90.0, 95.0, 99.0];
+
+/// How long the steps are of which a level is made up at most: the time-weighted level is sampled
+/// at their ends.
+pub(super) const TICK_S: f64 = 0.01;
+/// Parts of the averaging time of which the scatter is looked at, at most and at least.
+const MOST_PARTS: usize = 64;
+const FEWEST_PARTS: usize = 8;
+
+/// Mean squares below −250 dB re full scale are silence: what is left of a filter that rings out.
+const SILENCE: f64 = 1e-25;
+
+/// What a level is made of.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct Timing {
+    /// Sample rate.
+    pub(super) rate_hz: f64,
+    /// Length of a tick in seconds.
+    pub(super) tick_s: f64,
+    /// Ticks that make a step of the course.
+    pub(super) ticks_per_step: u64,
+    /// When the averaging begins, in seconds from the first sample, and how long it takes.
+    pub(super) from_s: f64,
+    pub(super) lasts_s: f64,
+    /// When filter and time weighting have forgotten the start of the sound.
+    pub(super) settled_s: f64,
+    /// When the course begins, which may be before: steps of all bands lie side by side.
+    pub(super) course_from_s: f64,
+    pub(super) time_weighting: TimeWeighting,
+    /// Width of the band, if it has one.
+    pub(super) width_hz: Option<f64>,
+    /// Whether the course is kept.
+    pub(super) keeps_course: bool,
+}
+
+/// Follows the level of a squared signal.
+#[derive(Debug, Clone)]
+pub(super) struct ShortTime {
+    timing: Timing,
+    smoothing: Smoothing,
+    /// Squares so far, and where the tick ends that is being filled.
+    count: u64,
+    tick: u64,
+    tick_end: u64,
+    sum: f64,
+    highest: f64,
+    /// Of the averaging time.
+    total: f64,
+    averaged: u64,
+    most: f64,
+    least: f64,
+    parts: Vec<f64>,
+    part: (f64, u64, u64),
+    ticks_per_part: u64,
+    levels: Histogram,
+    steps: Vec<Step>,
+    step: (f64, u64, f64),
+    /// Whether the time-weighted level has been settled all through the step.
+    is_settled: bool,
+}
+
+/// A step of the course, in powers.
+#[derive(Debug, Clone, Copy, PartialEq, Default)]
+pub(super) struct Step {
+    pub(super) mean: f64,
+    /// Of the time-weighted level; 0 where that has not settled.
+    pub(super) highest: f64,
+}
+
+/// What was found of a level, in powers: mean squares.
+#[derive(Debug, Clone, Default)]
+pub(super) struct Followed {
+    pub(super) mean: Option<Measured>,
+    pub(super) averaged_s: f64,
+    pub(super) most: Option<f64>,
+    pub(super) least: Option<f64>,
+    pub(super) exceeded: [Option<f64>; EXCEEDED_PERCENT.len()],
+    pub(super) steps: Vec<Step>,
+    /// By how much it rises over the averaging time, in dB, if that is more than chance.
+    pub(super) drift_db: Option<f64>,
+}
+
+impl ShortTime {
+    pub(super) fn new(timing: Timing) -> Self {
+        let Timing { rate_hz, tick_s, lasts_s, width_hz, .. } = timing;
+        // Parts that are shorter than what the band remembers would not scatter by themselves.
+        let part_s = (lasts_s / MOST_PARTS as f64).max(width_hz.map_or(0.0, |hz| 2.0 / hz));
+        let ticks_per_part = (part_s / tick_s).ceil().max(1.0) as u64;
+        let mut made = Self {
+            timing,
+            smoothing: Smoothing::new(timing.time_weighting, rate_hz),
+            count: 0,
+            tick: 0,
+            tick_end: 0,
+            sum: 0.0,
+            highest: 0.0,
+            total: 0.0,
+            averaged: 0,
+            most: 0.0,
+            least: f64::INFINITY,
+            parts: Vec::with_capacity(MOST_PARTS),
+            part: (0.0, 0, 0),
+            ticks_per_part,
+            levels: Histogram::new(),
+            steps: Vec::new(),
+            step: (0.0, 0, 0.0),
+            is_settled: true,
+        };
+        made.tick_end = made.end_of(0);
+        made
+    }
+
+    fn end_of(&self, tick: u64) -> u64 {
+        ((tick + 1) as f64 * self.timing.tick_s * self.timing.rate_hz).round() as u64
+    }
+
+    pub(super) fn push(&mut self, mut squares: &[f64]) {
+        loop {
+            let room = (self.tick_end - self.count) as usize;
+            let (now, later) = squares.split_at(room.min(squares.len()));
+            self.sum += lanes::sum(now);
+            self.highest = self.highest.max(self.smoothing.run(now));
+            self.count += now.len() as u64;
+            squares = later;
+            if self.count < self.tick_end {
+                return;
+            }
+            self.end_tick();
+        }
+    }
+
+    fn end_tick(&mut self) {
+        let Timing { tick_s, ticks_per_step, from_s, lasts_s, .. } = self.timing;
+        let begins = self.tick as f64 * tick_s;
+        let count = self.tick_end - if self.tick > 0 { self.end_of(self.tick - 1) } else { 0 };
+        let is_averaged = begins >= from_s - 1e-9 && begins < from_s + lasts_s - 1e-9;
+        if is_averaged {
+            self.total += self.sum;
+            self.averaged += count;
+            self.most = self.most.max(self.highest);
+            self.part.0 += self.sum;
+            self.part.1 += count;
+            self.part.2 += 1;
+            if self.part.2 == self.ticks_per_part {
+                self.parts.extend((self.part.1 > 0).then(|| self.part.0 / self.part.1 as f64));
+                self.part = (0.0, 0, 0);
+            }
+            if begins >= self.timing.settled_s - 1e-9 {
+                self.least = self.least.min(self.smoothing.level);
+                self.levels.add(self.smoothing.level);
+            }
+        }
+        if self.timing.keeps_course && begins >= self.timing.course_from_s - 1e-9 {
+            self.step.0 += self.sum;
+            self.step.1 += count;
+            self.step.2 = self.step.2.max(self.highest);
+            self.is_settled &= begins >= self.timing.settled_s - 1e-9;
+            let done = self.tick + 1 - (self.timing.course_from_s / tick_s).round() as u64;
+            if done.is_multiple_of(ticks_per_step) {
+                let (sum, count, highest) = std::mem::take(&mut self.step);
+                let mean = if count > 0 { sum / count as f64 } else { highest };
+                let highest = if self.is_settled { highest } else { 0.0 };
+                self.steps.push(Step { mean, highest });
+                self.is_settled = true;
+            }
+        }
+        (self.sum, self.highest) = (0.0, 0.0);
+        self.tick += 1;
+        let next_s = self.tick as f64 * tick_s;
+        if from_s > self.timing.course_from_s && !is_averaged && next_s >= from_s - 1e-9 {
+            // What the start of the sound left behind is no level of the span.
+            self.smoothing.forget();
+        }
+        self.tick_end = self.end_of(self.tick);
+    }
+
+    pub(super) fn finish(mut self) -> Followed {
+        // What is left of the last tick counts for the mean.
+        let begins = self.tick as f64 * self.timing.tick_s;
+        let ended = if self.tick > 0 { self.end_of(self.tick - 1) } else { 0 };
+        let rest = self.count - ended;
+        if rest > 0
+            && begins >= self.timing.from_s
+            && begins < self.timing.from_s + self.timing.lasts_s
+        {
+            self.total += self.sum;
+            self.averaged += rest;
+            self.most = self.most.max(self.highest);
+        }
+        let averaged_s = self.averaged as f64 / self.timing.rate_hz;
+        let mean = (self.averaged > 0).then(|| self.total / self.averaged as f64);
+        let spread = self.timing.width_hz.map(|hz| (hz * averaged_s).max(1e-9).sqrt().recip());
+        let relative = scatter(&self.parts).or(spread);
+        let known = |power: f64| Some(power).filter(|power| *power > SILENCE && power.is_finite());
+        Followed {
+            mean: mean
+                .and_then(known)
+                .map(|mean| Measured::new(mean, relative.map_or(f64::NAN, |share| share * mean))),
+            averaged_s,
+            most: known(self.most),
+            least: known(self.least),
+            exceeded: EXCEEDED_PERCENT.map(|percent| self.levels.exceeded(percent)),
+            steps: self.steps,
+            drift_db: drift(&self.parts),
+        }
+    }
+}
+
+/// A level of the power of noise with its uncertainty, in dB re full scale: a sine of full scale,
+/// whose mean square is ½, reads 0 dB.
+pub(super) fn level(power: Measured) -> Measured {
+    Measured::new(db_from_power(2.0 * power.value), DB_PER_POWER * power.u / power.value)
+}
+
+/// The same without an uncertainty.
+pub(super) fn bare_level(power: f64) -> f64 {
+    db_from_power(2.0 * power)
+}
+
+/// Standard deviation of the mean of parts over that mean, with what neighbours have in common;
+/// `None` of too few parts.
+///
+/// s² = (γ_0 + 2·Σ γ_k)/(n − 1) with the covariances γ_k at k parts' distance, as far as they are
+/// more than chance; widened where few parts leave s itself uncertain, so that two of it cover
+/// 95.4 %.
+fn scatter(parts: &[f64]) -> Option<f64> {
+    use statrs::distribution::{ContinuousCDF, StudentsT};
+    const TWO_SIGMA: f64 = 0.977_25;
+    let count = parts.len();
+    if count < FEWEST_PARTS {
+        return None;
+    }
+    let n = count as f64;
+    let mean = parts.iter().sum::<f64>() / n;
+    if mean <= 0.0 {
+        return None;
+    }
+    let covariance = |lag: usize| -> f64 {
+        let pairs = parts.iter().zip(&parts[lag..]);
+        pairs.map(|(a, b)| (a - mean) * (b - mean)).sum::<f64>() / n
+    };
+    let own = covariance(0);
+    let together: f64 =
+        (1..=count / 4).map(covariance).take_while(|of_lag| *of_lag > 2.0 / n.sqrt() * own).sum();
+    let widened = StudentsT::new(0.0, 1.0, n - 1.0).map_or(1.0, |t| 0.5 * t.inverse_cdf(TWO_SIGMA));
+    Some(widened * ((own + 2.0 * together) / (n - 1.0)).sqrt() / mean)
+}
+
+/// By how much a level rises from the first to the last part, in dB, by the line through them; if
+/// that is more than chance makes of it, and at least 1 dB.
+fn drift(parts: &[f64]) -> Option<f64> {
+    const LEAST_DB: f64 = 1.0;
+    /// Chance makes more of it in one take of fifteen thousand.
+    const OVER_U: f64 = 4.0;
+    let levels: Vec<f64> = parts.iter().filter(|x| **x > 0.0).map(|x| db_from_power(*x)).collect();
+    if levels.len() < FEWEST_PARTS || levels.len() < parts.len() {
+        return None;
+    }
+    let n = levels.len() as f64;
+    let mean = levels.iter().sum::<f64>() / n;
+    let place = |k: usize| k as f64 - 0.5 * (n - 1.0);
+    let squares = n * (n * n - 1.0) / 12.0;
+    let slope = levels.iter().enumerate().map(|(k, db)| place(k) * db).sum::<f64>() / squares;
+    let left = levels.iter().enumerate().map(|(k, db)| (db - mean - slope * place(k)).powi(2));
+    let u = (left.sum::<f64>() / (n - 2.0) / squares).sqrt();
+    let rise = slope * (n - 1.0);
+    (slope.abs() > OVER_U * u && rise.abs() >= LEAST_DB).then_some(rise)
+}
+
+/// An exponential mean of a squared signal.
+#[derive(Debug, Clone)]
+struct Smoothing {
+    /// Share that is kept from a sample to the next, and of four.
+    kept: f64,
+    kept_4: f64,
+    /// Share that a held level keeps over four samples; nothing is held at 0.
+    held_4: f64,
+    mean: f64,
+    level: f64,
+}
+
+impl Smoothing {
+    fn new(weighting: TimeWeighting, rate_hz: f64) -> Self {
+        /// How fast impulse weighting falls.
+        const FALLS_DB_PER_S: f64 = 2.9;
+        let kept = (-1.0 / (weighting.time_constant_s() * rate_hz)).exp();
+        let held_4 = match weighting {
+            TimeWeighting::Impulse => power_from_db(-FALLS_DB_PER_S * 4.0 / rate_hz),
+            _ => 0.0,
+        };
+        Self { kept, kept_4: kept.powi(4), held_4, mean: 0.0, level: 0.0 }
+    }
+
+    fn forget(&mut self) {
+        (self.mean, self.level) = (0.0, 0.0);
+    }
+
+    /// Takes squares; the highest level on the way. Four go together: the level is looked at behind
+    /// the last of them.
+    fn run(&mut self, squares: &[f64]) -> f64 {
+        let Self { kept, kept_4, held_4, mut mean, mut level } = *self;
+        let one = 1.0 - kept;
+        let weights = [one * kept * kept * kept, one * kept * kept, one * kept, one];
+        let (fours, rest) = squares.as_chunks::<4>();
+        let mut highest = 0.0f64;
+        for [a, b, c, d] in fours {
+            let fresh = (a * weights[0] + b * weights[1]) + (c * weights[2] + d * weights[3]);
+            mean = kept_4 * mean + fresh;
+            level = larger(mean, held_4 * level);
+            highest = larger(highest, level);
+        }
+        let held = held_4.sqrt().sqrt();
+        for x in rest {
+            mean = kept * mean + one * x;
+            level = larger(mean, held * level);
+            highest = larger(highest, level);
+        }
+        (self.mean, self.level) = (settled(mean), settled(level));
+        highest
+    }
+}
+
+/// The larger of two numbers, in one instruction.
+fn larger(a: f64, b: f64) -> f64 {
+    if a > b { a } else { b }
+}
+
+/// How often a level lay where.
+#[derive(Debug, Clone)]
+struct Histogram {
+    counts: Vec<u32>,
+    all: u64,
+}
+
+impl Histogram {
+    const LOWEST_DB: f64 = -250.0;
+    const STEP_DB: f64 = 0.05;
+    const STEPS: usize = 6000;
+
+    fn new() -> Self {
+        Self { counts: vec![0; Self::STEPS], all: 0 }
+    }
+
+    fn add(&mut self, power: f64) {
+        let db = db_from_power(power.max(SILENCE));
+        let step = ((db - Self::LOWEST_DB) / Self::STEP_DB).clamp(0.0, (Self::STEPS - 1) as f64);
+        self.counts[step as usize] += 1;
+        self.all += 1;
+    }
+
+    /// The power that is exceeded during so much of the time; `None` where nothing was added, or
+    /// nothing is left there.
+    fn exceeded(&self, percent: f64) -> Option<f64> {
+        let wanted = 0.01 * percent * self.all as f64;
+        let mut above = 0.0;
+        for (step, count) in self.counts.iter().enumerate().rev().filter(|(_, n)| **n > 0) {
+            let within = f64::from(*count);
+            if above + within >= wanted {
+                let share = ((wanted - above) / within).clamp(0.0, 1.0);
+                let db = Self::LOWEST_DB + Self::STEP_DB * (step as f64 + 1.0 - share);
+                return (step > 0).then(|| power_from_db(db));
+            }
+            above += within;
+        }
+        None
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn timing(time_weighting: TimeWeighting, lasts_s: f64) -> Timing {
+        Timing {
+            rate_hz: 48_000.0,
+            tick_s: TICK_S,
+            ticks_per_step: 100,
+            from_s: 0.0,
+            lasts_s,
+            settled_s: time_weighting.settles_s(),
+            course_from_s: 0.0,
+            time_weighting,
+            width_hz: None,
+            keeps_course: true,
+        }
+    }
+
+    /// Squares of a tone of 4 kHz that lasts so long, a fifth of a second after the start, among
+    /// silence.
+    fn burst(lasts_s: f64, all_s: f64) -> Vec<f64> {
+        (0..(48_000.0 * all_s) as usize)
+            .map(|n| {
+                let t = n as f64 / 48_000.0 - 0.2;
+                let sine = (std::f64::consts::TAU * 4000.0 * t).sin();
+                if (0.0..lasts_s).contains(&t) { sine * sine } else { 0.0 }
+            })
+            .collect()
+    }
+
+    /// IEC 61672-1:2013, table 4: level of a tone burst less that of the steady tone.
+    #[test]
+    fn bursts_read_what_the_standard_says() {
+        const BURSTS: [(f64, f64, f64); 8] = [
+            (1.0, 0.0, -2.0),
+            (0.5, -0.1, -4.1),
+            (0.2, -1.0, -7.4),
+            (0.05, -4.8, -13.1),
+            (0.02, -8.3, -17.0),
+            (0.005, -14.1, -23.0),
+            (0.002, -18.0, -27.0),
+            (0.001, -21.0, f64::NAN),
+        ];
+        for (lasts_s, fast_db, slow_db) in BURSTS {
+            let kinds = [(TimeWeighting::Fast, fast_db), (TimeWeighting::Slow, slow_db)];
+            for (weighting, wanted_db) in kinds.into_iter().filter(|(_, db)| db.is_finite()) {
+                let mut course = ShortTime::new(timing(weighting, 4.0));
+                burst(lasts_s, 2.0).chunks(777).for_each(|part| course.push(part));
+                let found = course.finish();
+                let db = bare_level(found.most.expect("a level"));
+                assert!((db - wanted_db).abs() < 0.06, "{weighting:?} {lasts_s} s: {db:.2}");
+                let exposure_db = bare_level(found.mean.expect("a mean").value * found.averaged_s);
+                assert!((exposure_db - db_from_power(lasts_s)).abs() < 0.01, "{exposure_db}");
+            }
+        }
+    }
+
+    /// F falls by 34.7 dB a second, S by 4.3, I by 2.9 (IEC 61672-1:2013, 5.8).
+    #[test]
+    fn levels_fall_as_the_standard_says() {
+        for (weighting, wanted) in [
+            (TimeWeighting::Fast, 34.74),
+            (TimeWeighting::Slow, 4.343),
+            (TimeWeighting::Impulse, 2.9),
+        ] {
+            let timing = Timing { settled_s: 0.0, ..timing(weighting, 10.0) };
+            let mut course = ShortTime::new(timing);
+            course.push(&burst(3.0, 6.25));
+            let steps = course.finish().steps;
+            let fall = bare_level(steps[4].highest) - bare_level(steps[5].highest);
+            assert!((fall / wanted - 1.0).abs() < 0.01, "{weighting:?}: {fall:.3} dB/s");
+        }
+    }
+
+    #[test]
+    fn percentiles_of_steps_are_the_steps() {
+        // 20 dB up for 7 s of 100, then 60 s at 0 dB, then 10 dB down.
+        let at = |n: usize| match n {
+            0..700 => 50.0,
+            700..6700 => 0.5,
+            _ => 0.05,
+        };
+        let mut course = ShortTime::new(timing(TimeWeighting::Fast, 100.0));
+        for n in 0..10_000 {
+            course.push(&vec![at(n); 480]);
+        }
+        let found = course.finish().exceeded.map(|power| bare_level(power.expect("a level")));
+        for (n, wanted) in [20.0, 20.0, 0.0, 0.0, -10.0, -10.0, -10.0].into_iter().enumerate() {
+            let (percent, db) = (EXCEEDED_PERCENT[n], found[n]);
+            // Resolved to 0.05 dB; behind a step the level is on its way for two seconds.
+            let slack = if percent == 10.0 { 0.1 } else { 0.051 };
+            assert!((db - wanted).abs() < slack, "L{percent}: {db:.3}");
+        }
+    }
+}
