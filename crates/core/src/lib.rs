@@ -29,6 +29,7 @@
 //! | [`tuning`] | notes against a temperament: cents, reference pitch, stretch, beats of intervals |
 //! | [`unison`] | strings sounding together: mistuning, beats, a grade |
 //! | [`modulation`] | envelope, rate and depth of AM and FM, beats, fluctuation strength, roughness |
+//! | [`isolation`] | sound insulation between rooms, and its single numbers |
 //! | [`compare`] | two sounds: delay, drift, gain, differences and which of them are real |
 //! | [`trend`] | a quantity against a condition: line, course, steps |
 //! | [`filter`] | bands kept or removed, with linear phase and no delay |
@@ -65,6 +66,7 @@ mod finding;
 mod fit;
 pub mod frame;
 pub mod intake;
+pub mod isolation;
 mod lanes;
 mod linear;
 mod measured;

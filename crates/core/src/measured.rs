@@ -39,10 +39,11 @@ pub(crate) mod flat {
         };
     }
 
-    flat! { a b corrected_db decay_t60_s depth difference f0_hz fitted_reference_hz
+    flat! { a b corrected_db decay_t60_s depth difference difference_db f0_hz fitted_reference_hz
     frequency_deviation_hz frequency_rate_hz grade grade_change inharmonicity
     inharmonicity_difference intercept laeq_db lceq_db leq_db level_db mistuning_cents
-    mistuning_change_cents moved_cents other_cents rate_hz slope stiff_f_hz unsteadiness }
+    mistuning_change_cents moved_cents normalized_db other_cents rate_hz slope
+    standardized_db stiff_f_hz unsteadiness }
 }
 
 impl Measured {

@@ -52,6 +52,13 @@ impl Family {
     }
 }
 
+/// By how much a standard deviation from so many degrees of freedom is widened, so that two of it
+/// cover 95.45 % all the same (JCGM 100:2008, annex G).
+pub(crate) fn widened(freedom: f64) -> f64 {
+    const TWO_SIGMA: f64 = 0.977_249_868;
+    StudentsT::new(0.0, 1.0, freedom).map_or(1.0, |t| 0.5 * t.inverse_cdf(TWO_SIGMA))
+}
+
 /// Over its uncertainty, what one of so many differences exceeds that is real, where all
 /// uncertainties come from some ten values each.
 #[must_use]

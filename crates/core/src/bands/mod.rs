@@ -11,8 +11,8 @@
 //!   Butterworth of tenth order whose width is that of the ideal band, lower bands at lower sample
 //!   rates. What the start of the sound excites in a filter is not averaged: samples before the span
 //!   are used where there are some, else the first part of the span is left out of that band.
-//! - Weightings A, C and Z (IEC 61672-1:2013), right up to half the sample rate. Z is flat; DC,
-//!   the mean of the first stretch, is taken away from all.
+//! - Weightings A, C and Z (IEC 61672-1:2013), right up to half the sample rate. Z is flat
+//!   from 10 Hz up. DC, the mean of the first stretch, is taken away from all.
 //! - The uncertainty of a mean level is that of its scatter over time: the standard deviation of
 //!   the mean of up to 64 parts, with what neighbours have in common. Of a band whose
 //!   time-bandwidth product B·T is too small for parts, it is that of noise, 4.34 dB/√(B·T). It
@@ -27,9 +27,12 @@ mod result;
 mod short_time;
 mod weighting;
 
+pub(crate) use corrections::Rule;
 pub use corrections::{Correction, Response};
+pub(crate) use octave::names;
 pub use octave::{Band, octave_bands};
 pub use rating::NoiseRating;
+pub(crate) use result::omitted;
 pub use result::{BandLevel, Levels, Moment, Percentiles, Weighted};
 pub use short_time::{EXCEEDED_PERCENT, TimeWeighting};
 pub use weighting::Weighting;
@@ -323,18 +326,20 @@ impl TotalMeter {
 
     /// Takes the next samples of all channels.
     pub fn push(&mut self, channels: &[&[f32]]) {
+        /// Where C stands among the weightings.
+        const C: usize = 1;
         let Self { weights, inputs, filters, levels, squares, peaks, lead } = self;
-        let (mut a, mut c, mut waveform) = (Vec::new(), Vec::new(), Vec::new());
+        let (mut weighted, mut waveform) = (<[Vec<f64>; 3]>::default(), Vec::new());
         for at in inputs.blocks(channels) {
             let before = at.len().min(*lead as usize);
             for (n, samples) in channels.iter().enumerate() {
                 let block = inputs.block(n, &samples[at.clone()]);
-                filters[n].run(block, &mut a, &mut c);
-                for (squares, weighted) in squares.iter_mut().zip([&a, &c, block]) {
+                filters[n].run(block, &mut weighted);
+                for (squares, weighted) in squares.iter_mut().zip(&weighted) {
                     add_squares(squares, weighted, weights[n], n == 0);
                 }
                 waveform.clear();
-                waveform.extend(c[before..].iter().map(|x| *x as f32));
+                waveform.extend(weighted[C][before..].iter().map(|x| *x as f32));
                 peaks[n].push(&waveform);
             }
             *lead -= before as u64;

@@ -34,6 +34,13 @@ impl Band {
         near.unwrap_or(self.center_hz)
     }
 
+    /// Its name in words: 31.5 Hz.
+    #[must_use]
+    pub fn name(&self, fraction: u32) -> String {
+        let hz = self.nominal_hz(fraction);
+        format!("{hz:.*} Hz", usize::from(hz.fract() != 0.0))
+    }
+
     /// Where it stands in a list of bands of 1/`fraction` octave.
     pub(crate) fn key(&self, fraction: u32) -> Key {
         // Names have digits enough for bands down to 1/24 octave.
@@ -58,6 +65,16 @@ pub fn octave_bands(fraction: u32, (low_hz, high_hz): (f64, f64)) -> Vec<Band> {
     let inside =
         |band: &Band| (low_hz * ratio(-0.1)..=high_hz * ratio(0.1)).contains(&band.center_hz);
     (first..=last).map(band).filter(inside).collect()
+}
+
+/// Bands in words, those between the first and the last by their number.
+pub(crate) fn names(bands: &[Band], fraction: u32) -> String {
+    let name = |band: Option<&Band>| band.map_or(String::new(), |band| band.name(fraction));
+    match bands.len() {
+        1 => format!("Band of {}", name(bands.first())),
+        2 => format!("Bands of {} and {}", name(bands.first()), name(bands.last())),
+        count => format!("{count} bands, {} to {}", name(bands.first()), name(bands.last())),
+    }
 }
 
 #[cfg(test)]

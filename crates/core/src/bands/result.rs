@@ -4,7 +4,7 @@ use serde::ser::SerializeMap;
 use serde::{Serialize, Serializer};
 
 use super::corrections::{Correction, OF_BANDS, Response};
-use super::octave::Band;
+use super::octave::{Band, names};
 use super::rating::NoiseRating;
 use super::short_time::{EXCEEDED_PERCENT, Followed, TimeWeighting, bare_level, level};
 use super::weighting::Weighting;
@@ -224,16 +224,6 @@ impl BandLevel {
         add(by, [&mut self.max_db, &mut self.min_db]);
         add(by, self.percentiles.0.iter_mut().chain(&mut self.course_db));
     }
-
-    /// Its name in words.
-    #[must_use]
-    pub fn name(&self) -> String {
-        if self.center_hz.fract() == 0.0 {
-            format!("{:.0} Hz", self.center_hz)
-        } else {
-            format!("{:.1} Hz", self.center_hz)
-        }
-    }
 }
 
 const LEQ: Label = Label::new("leq_db", "equivalent level", Unit::Level, 2).with_u();
@@ -273,7 +263,7 @@ impl Quantities for Levels {
             all.extend(of.map(|(label, value)| Quantity::top(label, pair(value, None))));
         }
         for band in &self.bands {
-            let (key, name) = (band.band.key(self.fraction), band.name());
+            let (key, name) = (band.band.key(self.fraction), band.band.name(self.fraction));
             all.extend(Quantity::of_item(&key, &name, &BandLevel::FIELDS, band));
             all.extend(band.percentiles.quantities(Some(&key), &format!("{name}, ")));
         }
@@ -440,12 +430,14 @@ impl Levels {
                 near.push(band.band);
             }
         }
-        self.findings.extend(omitted(&near, self.fraction, |names| {
-            format!(
-                "{names}: the background is less than 3 dB below the level, and is not subtracted. \
-                 These levels are upper limits."
-            )
-        }).map(|finding| Finding { code: "background_near".into(), ..finding }));
+        if !near.is_empty() {
+            let text = format!(
+                "{}: the background is less than 3 dB below the level, and is not subtracted. These \
+                 levels are upper limits.",
+                names(&near, self.fraction)
+            );
+            self.findings.push(Finding::warning("background_near", text));
+        }
         self
     }
 
@@ -499,17 +491,12 @@ fn of_band(band: Band, fraction: u32, found: &Followed) -> BandLevel {
 }
 
 /// A note of bands that are omitted, if there are any.
-fn omitted(bands: &[Band], fraction: u32, said: impl FnOnce(String) -> String) -> Option<Finding> {
-    let (first, last) = (bands.first()?, bands.last()?);
-    let name = |band: &Band| {
-        let hz = band.nominal_hz(fraction);
-        format!("{hz:.*} Hz", usize::from(hz.fract() != 0.0))
-    };
-    let names = match bands.len() {
-        1 => format!("Band of {}", name(first)),
-        count => format!("{count} bands, {} to {}", name(first), name(last)),
-    };
-    Some(Finding::note("bands_omitted", said(names)))
+pub(crate) fn omitted(
+    bands: &[Band],
+    fraction: u32,
+    said: impl FnOnce(String) -> String,
+) -> Option<Finding> {
+    (!bands.is_empty()).then(|| Finding::note("bands_omitted", said(names(bands, fraction))))
 }
 
 fn drifts(db: f64, weighting: Weighting) -> Finding {

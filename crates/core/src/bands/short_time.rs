@@ -6,6 +6,7 @@ use super::weighting::settled;
 use crate::error::Error;
 use crate::lanes;
 use crate::measured::Measured;
+use crate::significance::widened;
 use crate::units::{DB_PER_POWER, db_from_power, power_from_db};
 
 /// How quickly a level follows the sound (IEC 61672-1:2013).
@@ -296,8 +297,6 @@ pub(super) fn bare_level(power: f64) -> f64 {
 /// more than chance; widened where few parts leave s itself uncertain, so that two of it cover
 /// 95.4 %.
 fn scatter(parts: &[f64]) -> Option<f64> {
-    use statrs::distribution::{ContinuousCDF, StudentsT};
-    const TWO_SIGMA: f64 = 0.977_25;
     let count = parts.len();
     if count < FEWEST_PARTS {
         return None;
@@ -314,8 +313,7 @@ fn scatter(parts: &[f64]) -> Option<f64> {
     let own = covariance(0);
     let together: f64 =
         (1..=count / 4).map(covariance).take_while(|of_lag| *of_lag > 2.0 / n.sqrt() * own).sum();
-    let widened = StudentsT::new(0.0, 1.0, n - 1.0).map_or(1.0, |t| 0.5 * t.inverse_cdf(TWO_SIGMA));
-    Some(widened * ((own + 2.0 * together) / (n - 1.0)).sqrt() / mean)
+    Some(widened(n - 1.0) * ((own + 2.0 * together) / (n - 1.0)).sqrt() / mean)
 }
 
 /// By how much a level rises from the first to the last part, in dB, by the line through them; if

@@ -25,6 +25,8 @@ pub enum Weighting {
 const LOW_HZ: f64 = 20.598_997;
 const MIDDLE_HZ: [f64; 2] = [107.652_65, 737.862_23];
 const HIGH_HZ: f64 = 12_194.217;
+/// The pole of Z, which would let DC through.
+const DC_HZ: f64 = 0.5;
 /// The frequency at which the weightings are 0 dB.
 const REFERENCE_HZ: f64 = 1000.0;
 
@@ -67,7 +69,7 @@ impl Weighting {
         match self {
             Self::A => &[LOW_HZ, LOW_HZ, MIDDLE_HZ[0], MIDDLE_HZ[1]],
             Self::C => &[LOW_HZ, LOW_HZ],
-            Self::Z => &[],
+            Self::Z => &[DC_HZ],
         }
     }
 }
@@ -91,7 +93,7 @@ impl Serialize for Weighting {
     }
 }
 
-/// The weightings A and C as filters in time, side by side, right up to half the sample rate.
+/// The weightings as filters in time, side by side, right up to half the sample rate.
 ///
 /// The poles at the low end are far below half the sample rate: each is a high-pass filter of first
 /// order by the bilinear transform. What is left of the curve, which must not be bent where it
@@ -99,15 +101,16 @@ impl Serialize for Weighting {
 /// of the curve, and three on the negative axis that follow the corner which every analogue curve
 /// has at half the sample rate; its zeros come from |B|² = |H|²·|A|², a polynomial in cos ω fitted
 /// by least squares of the relative error. From 32 kHz up it follows the curve to 0.01 dB up to
-/// 0.45 of the sample rate and to 0.03 dB at its half; at 8 kHz to 0.04 dB.
+/// 0.45 of the sample rate and to 0.03 dB at its half; at 8 kHz to 0.04 dB. Z is a high pass at
+/// 0.5 Hz, which keeps DC out and takes 0.01 dB at 10 Hz.
 #[derive(Debug, Clone)]
 pub(super) struct WeightingFilters {
     high_passes: [HighPasses; MOST_HIGH_PASSES],
     rest: Rests,
 }
 
-/// A and C.
-const WIDTH: usize = 2;
+/// A, C and Z, and room to fill a vector.
+const WIDTH: usize = 4;
 /// High-pass filters that A has; C has fewer.
 const MOST_HIGH_PASSES: usize = 4;
 /// Zeros and poles that the rest of a curve is made of.
@@ -152,7 +155,7 @@ struct Rests {
 impl WeightingFilters {
     pub(super) fn new(rate_hz: f64) -> Self {
         let mut made = Self { high_passes: Default::default(), rest: Rests::default() };
-        for (lane, weighting) in [Weighting::A, Weighting::C].into_iter().enumerate() {
+        for (lane, weighting) in Weighting::ALL.into_iter().enumerate() {
             let (high_passes, rest) = designed(weighting, rate_hz);
             let none = HighPass { gain: 1.0, zero: 0.0, pole: 0.0 };
             let all = high_passes.into_iter().chain(std::iter::repeat(none));
@@ -171,11 +174,12 @@ impl WeightingFilters {
         made
     }
 
-    /// Weights samples by A and by C.
-    pub(super) fn run(&mut self, samples: &[f64], a: &mut Vec<f64>, c: &mut Vec<f64>) {
-        a.resize(samples.len(), 0.0);
-        c.resize(samples.len(), 0.0);
-        Arch::new().dispatch(Weighing { filters: self, samples, out: [a, c] });
+    /// Weights samples by each.
+    pub(super) fn run(&mut self, samples: &[f64], out: &mut [Vec<f64>; 3]) {
+        for out in &mut *out {
+            out.resize(samples.len(), 0.0);
+        }
+        Arch::new().dispatch(Weighing { filters: self, samples, out });
         let of_rest = self.rest.state.as_flattened_mut().iter_mut();
         let of_high_passes = self.high_passes.iter_mut().flat_map(|filter| &mut filter.last);
         of_rest.chain(of_high_passes).for_each(|state| *state = settled(*state));
@@ -185,7 +189,7 @@ impl WeightingFilters {
 struct Weighing<'a> {
     filters: &'a mut WeightingFilters,
     samples: &'a [f64],
-    out: [&'a mut [f64]; WIDTH],
+    out: &'a mut [Vec<f64>; 3],
 }
 
 impl WithSimd for Weighing<'_> {
@@ -193,10 +197,10 @@ impl WithSimd for Weighing<'_> {
 
     #[inline(always)]
     fn with_simd<S: Simd>(self, _: S) {
-        let Self { filters, samples, out: [a, c] } = self;
+        let Self { filters, samples, out: [a, c, z] } = self;
         let mut high_passes = filters.high_passes;
         let Rests { numerator, denominator, mut state } = filters.rest;
-        for (x, (a, c)) in samples.iter().zip(a.iter_mut().zip(c)) {
+        for ((x, z), (a, c)) in samples.iter().zip(z).zip(a.iter_mut().zip(c)) {
             let mut value = [*x; WIDTH];
             for HighPasses { gain, zero, pole, last_in, last } in &mut high_passes {
                 for lane in 0..WIDTH {
@@ -217,7 +221,7 @@ impl WithSimd for Weighing<'_> {
                     state[n][lane] = next + fed - denominator[n][lane] * out[lane];
                 }
             }
-            [*a, *c] = out;
+            [*a, *c, *z, _] = out;
         }
         filters.high_passes = high_passes;
         filters.rest.state = state;
@@ -230,7 +234,10 @@ fn designed(weighting: Weighting, rate_hz: f64) -> (Vec<HighPass>, Rest) {
     // What lies above half the sample rate is left to the fit.
     let within = poles.copied().filter(|hz| *hz < 0.4 * rate_hz);
     let high_passes: Vec<HighPass> = within.map(|hz| HighPass::new(hz, rate_hz)).collect();
-    let rest = Rest::new(weighting, &high_passes, rate_hz);
+    let rest = match weighting {
+        Weighting::Z => Rest::flat(),
+        _ => Rest::new(weighting, &high_passes, rate_hz),
+    };
     (high_passes, rest)
 }
 
@@ -250,6 +257,12 @@ impl HighPass {
 }
 
 impl Rest {
+    fn flat() -> Self {
+        let mut numerator = [0.0; ORDER + 1];
+        numerator[0] = 1.0;
+        Self { numerator, denominator: [0.0; ORDER] }
+    }
+
     fn new(weighting: Weighting, high_passes: &[HighPass], rate_hz: f64) -> Self {
         const POINTS: usize = 400;
         let high = (-TAU * HIGH_HZ / rate_hz).exp();

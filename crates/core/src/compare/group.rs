@@ -75,8 +75,7 @@ pub fn profile(sound: Sound<'_>, settings: &CompareSettings) -> Result<Profile, 
     for band in bands_told(settings, range_hz, plan.resolution_hz(rate_hz), rate_hz) {
         let Some(db) = spectra.difference(band, &mut family).a_db else { continue };
         let key = band.key(settings.fraction).then(LEVEL.field);
-        let hz = band.nominal_hz(settings.fraction);
-        let name = format!("{hz:.*} Hz", usize::from(hz.fract() != 0.0));
+        let name = band.name(settings.fraction);
         let level = Quantity::new(key, &LEVEL, pair(Some(db), None));
         quantities.push((QuantityKind::Band, Quantity { name: name.into(), ..level }));
     }

@@ -22,7 +22,10 @@ pub use unison::{StruckUnison, room};
 use rand_chacha::ChaCha8Rng;
 use rand_chacha::rand_core::SeedableRng;
 use rand_distr::{Distribution, StandardNormal};
+use rustfft::num_complex::Complex;
 use std::f64::consts::TAU;
+
+use crate::transform::{fast_length, inverse};
 
 /// Narrows samples to what recordings hold.
 #[must_use]
@@ -87,6 +90,30 @@ pub fn coloured_noise(
     for y in &mut noise {
         *y *= scale;
     }
+    noise
+}
+
+/// Gaussian noise of a given spectrum: `density` is its power per Hz, of which a sine of amplitude
+/// 1 has ½.
+#[must_use]
+pub fn shaped_noise(
+    seed: u64,
+    samples: usize,
+    sample_rate_hz: f64,
+    density: impl Fn(f64) -> f64,
+) -> Vec<f64> {
+    let length = fast_length(samples.max(2));
+    let spacing_hz = sample_rate_hz / length as f64;
+    let mut generator = ChaCha8Rng::seed_from_u64(seed);
+    let spectrum = (0..=length / 2).map(|k| {
+        let (re, im) =
+            (StandardNormal.sample(&mut generator), StandardNormal.sample(&mut generator));
+        let power = density(k as f64 * spacing_hz) * sample_rate_hz * length as f64 / 2.0;
+        let is_end = k == 0 || 2 * k == length;
+        Complex::new(re, im) * if is_end { 0.0 } else { (0.5 * power).sqrt() }
+    });
+    let mut noise = inverse(spectrum.collect(), length);
+    noise.truncate(samples);
     noise
 }
 

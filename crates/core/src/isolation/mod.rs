@@ -1,0 +1,547 @@
+//! Sound insulation between rooms, in bands and as a single number.
+//!
+//! From levels in bands at several positions (ISO 16283-1:2014 airborne, ISO 16283-2:2020 impact):
+//!
+//! - energy means L = 10 lg(1/n·Σ 10^{L_i/10}) over the positions of each room, L1 and L2;
+//! - L2 without the background: as it is from 10 dB over it, the power subtracted from 6 dB to
+//!   10 dB, and 1.3 dB taken off below 6 dB, where it is an upper limit;
+//! - level difference D = L1 − L2; standardized D_nT = D + 10 lg(T/0.5 s) with the reverberation
+//!   time T of the receiving room; apparent sound reduction R' = D + 10 lg(S·T/(0.16 s/m·V)) with
+//!   the area S of the wall and the volume V of the receiving room;
+//! - impact levels of a tapping machine L'_nT = L2 − 10 lg(T/0.5 s),
+//!   L'_n = L2 + 10 lg(0.16 s/m·V/(T·10 m²));
+//! - single numbers by ISO 717 ([`airborne`], [`impact`]).
+//!
+//! The uncertainty of a mean level comes from the scatter of its positions, pooled over five bands
+//! and widened where that is few values, and is at least that of the levels themselves (after ISO
+//! 12999-1). It leaves out the calibration, and what other positions or other rooms would give.
+//! Where a background of 10 dB below is left in, what it adds counts as uncertainty; where the
+//! level is an upper limit, none is stated.
+
+mod rating;
+
+pub use rating::{Rating, WiderTerms, airborne, impact};
+
+use serde::Serialize;
+
+use crate::bands::{Band, BandLevel, Correction, Levels, Rule};
+use crate::error::Error;
+use crate::finding::Finding;
+use crate::measured::{Measured, flat};
+use crate::quantity::{Field, Key, Label, Quantities, Quantity, Unit, bare, pair};
+use crate::significance::widened;
+use crate::units::{DB_PER_POWER, db_from_power, power_from_db};
+
+/// What of the background is subtracted (ISO 16283-1:2014, 9.2).
+const OF_ROOMS: Rule = Rule { far_db: 10.0, near_db: 6.0, near_by_db: 1.3 };
+/// Reverberation time and absorption area that results are referred to.
+const REFERENCE_S: f64 = 0.5;
+const REFERENCE_M2: f64 = 10.0;
+/// W. C. Sabine's constant in s/m.
+const SABINE: f64 = 0.16;
+
+/// The receiving room.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub struct Room {
+    /// Reverberation time in seconds: over frequency in Hz, or one for all.
+    pub decay: Vec<(f64, f64)>,
+    /// Volume in m³.
+    pub volume_m3: Option<f64>,
+    /// Area of the wall in m².
+    pub area_m2: Option<f64>,
+}
+
+impl Room {
+    /// Reverberation time in a band; `None` where it is not known.
+    fn decay_s(&self, hz: f64) -> Option<f64> {
+        match self.decay.as_slice() {
+            [(_, one)] => Some(*one),
+            all => all.iter().find(|(at, _)| (at / hz - 1.0).abs() < 0.06).map(|(_, s)| *s),
+        }
+    }
+}
+
+/// Levels at the positions in both rooms.
+#[derive(Debug, Clone, Copy)]
+pub struct Positions<'a> {
+    /// In the source room; of a tapping machine none.
+    pub source: &'a [Levels],
+    /// In the receiving room.
+    pub receiver: &'a [Levels],
+    /// In the receiving room without the source.
+    pub background: &'a [Levels],
+}
+
+/// Insulation in a band.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub struct BandIsolation {
+    /// Its name: the rounded middle, in Hz.
+    pub center_hz: f64,
+    /// The band.
+    #[serde(skip)]
+    pub band: Band,
+    /// Energy mean in the source room.
+    pub source_db: Option<f64>,
+    /// Energy mean in the receiving room.
+    pub receiver_db: f64,
+    /// Energy mean of the background.
+    pub background_db: Option<f64>,
+    /// Level in the receiving room without the background.
+    #[serde(flatten, serialize_with = "flat::corrected_db")]
+    pub corrected_db: Option<Measured>,
+    /// What was done about the background.
+    pub correction: Option<Correction>,
+    /// Level difference.
+    #[serde(flatten, serialize_with = "flat::difference_db")]
+    pub difference_db: Option<Measured>,
+    /// Standardized level difference, or impact level, if the decay is known.
+    #[serde(flatten, serialize_with = "flat::standardized_db")]
+    pub standardized_db: Option<Measured>,
+    /// Apparent sound reduction index, or normalized impact level, if the room is known.
+    #[serde(flatten, serialize_with = "flat::normalized_db")]
+    pub normalized_db: Option<Measured>,
+    /// Reverberation time.
+    pub decay_s: Option<f64>,
+}
+
+/// Levels over all bands.
+#[derive(Debug, Clone, Copy, PartialEq, Default, Serialize)]
+pub struct OverallIsolation {
+    /// Sum of the bands in the source room.
+    pub source_db: Option<f64>,
+    /// In the receiving room, without the background.
+    pub receiver_db: Option<f64>,
+    /// Their difference.
+    pub difference_db: Option<f64>,
+}
+
+/// What the wall between two rooms keeps back.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub struct Isolation {
+    /// Share of an octave that a band is.
+    pub fraction: u32,
+    /// The bands, from the lowest.
+    pub bands: Vec<BandIsolation>,
+    /// Over all bands.
+    pub overall: OverallIsolation,
+    /// The single number that says most: with the room, with the decay, or without.
+    pub rating: Option<Rating>,
+    /// All single numbers.
+    pub ratings: Vec<Rating>,
+    /// Whether these are impact levels.
+    #[serde(skip)]
+    pub is_impact: bool,
+    /// What must be known.
+    #[serde(skip)]
+    pub findings: Vec<Finding>,
+}
+
+/// Measures the insulation between two rooms, or the impact level below a tapping machine where
+/// there are no positions in a source room.
+///
+/// # Errors
+///
+/// [`Error::Setting`] for a decay, volume or area that is not positive, and where the rooms have no
+/// band in common.
+pub fn isolation(positions: &Positions<'_>, room: &Room) -> Result<Isolation, Error> {
+    check(room)?;
+    let is_impact = positions.source.is_empty();
+    let fraction = positions.receiver.first().map_or(3, |levels| levels.fraction);
+    let receiver = Means::of(positions.receiver);
+    let source = (!is_impact).then(|| Means::of(positions.source));
+    let background = (!positions.background.is_empty()).then(|| Means::of(positions.background));
+    let mut findings = Vec::new();
+    let mut bands = Vec::new();
+    let mut omitted = Vec::new();
+    for (band, mean) in receiver.bands.iter().zip(&receiver.means) {
+        let of_source = source.as_ref().map(|source| source.at(band));
+        let (Some(receiver), false) = (*mean, of_source == Some(None)) else {
+            omitted.push(*band);
+            continue;
+        };
+        let of_background = background.as_ref().and_then(|background| background.at(band));
+        bands.push(of_band(*band, fraction, of_source.flatten(), receiver, of_background, room));
+    }
+    if bands.is_empty() {
+        return Err(Error::Setting {
+            setting: "the sound",
+            given: "silent in a room, or too short for every band".into(),
+            allowed: "heard in both rooms, in bands that both have; see the levels of each take"
+                .into(),
+        });
+    }
+    findings.extend(crate::bands::omitted(&omitted, fraction, |names| {
+        format!("{names}: omitted, since one of the rooms has no level there.")
+    }));
+    findings.extend(judged(&bands, positions, fraction));
+    let sum = |of: fn(&BandIsolation) -> Option<f64>| {
+        let all: Option<Vec<f64>> = bands.iter().map(of).collect();
+        Some(db_from_power(all?.into_iter().map(power_from_db).sum()))
+    };
+    let source_db = sum(|band| band.source_db);
+    let receiver_db = sum(|band| band.corrected_db.map(|level| level.value));
+    let overall = OverallIsolation {
+        source_db,
+        receiver_db,
+        difference_db: source_db.zip(receiver_db).map(|(a, b)| a - b),
+    };
+    let ratings = ratings(&bands, fraction, is_impact);
+    Ok(Isolation {
+        fraction,
+        overall,
+        rating: ratings.first().cloned(),
+        ratings,
+        bands,
+        is_impact,
+        findings,
+    })
+}
+
+fn check(room: &Room) -> Result<(), Error> {
+    let mut values: Vec<(&'static str, f64, &str)> =
+        room.decay.iter().map(|(_, s)| ("the reverberation time", *s, "s")).collect();
+    values.extend(room.volume_m3.map(|m3| ("the volume", m3, "m³")));
+    values.extend(room.area_m2.map(|m2| ("the area", m2, "m²")));
+    for (setting, value, unit) in values {
+        if !(value > 0.0 && value < 1e7) {
+            let given = format!("{value} {unit}");
+            return Err(Error::Setting { setting, given, allowed: "positive".into() });
+        }
+    }
+    Ok(())
+}
+
+/// Energy means over positions.
+struct Means {
+    bands: Vec<Band>,
+    means: Vec<Option<Measured>>,
+}
+
+impl Means {
+    /// A band that is silent or missing at one position is not known.
+    fn of(positions: &[Levels]) -> Self {
+        let first: &[BandLevel] = positions.first().map_or(&[], |levels| &levels.bands);
+        let bands: Vec<Band> = first.iter().map(|band| band.band).collect();
+        let known: Vec<Option<Vec<Measured>>> = bands
+            .iter()
+            .map(|band| {
+                let level = |levels: &Levels| {
+                    let same = |other: &&BandLevel| other.band.center_hz == band.center_hz;
+                    levels.bands.iter().find(same)?.level_db
+                };
+                positions.iter().map(level).collect()
+            })
+            .collect();
+        let means = (0..bands.len()).map(|n| mean_of(&known, n)).collect();
+        Self { bands, means }
+    }
+
+    fn at(&self, band: &Band) -> Option<Measured> {
+        let place = self.bands.iter().position(|own| own.center_hz == band.center_hz)?;
+        self.means[place]
+    }
+}
+
+/// The energy mean in the nth band, with its uncertainty.
+fn mean_of(known: &[Option<Vec<Measured>>], n: usize) -> Option<Measured> {
+    /// Positions scatter alike in bands so near.
+    const NEAR: usize = 2;
+    let levels = known[n].as_ref()?;
+    let count = levels.len() as f64;
+    let powers: Vec<f64> = levels.iter().map(|level| power_from_db(level.value)).collect();
+    let mean = powers.iter().sum::<f64>() / count;
+    let of_averaging = levels
+        .iter()
+        .zip(&powers)
+        .map(|(level, power)| (power * level.u / DB_PER_POWER).powi(2))
+        .filter(|square| square.is_finite())
+        .sum::<f64>()
+        .sqrt()
+        / (count * mean);
+    let near = &known[n.saturating_sub(NEAR)..known.len().min(n + NEAR + 1)];
+    let (mut squares, mut freedom) = (0.0, 0.0);
+    for levels in near.iter().flatten() {
+        let powers: Vec<f64> = levels.iter().map(|level| power_from_db(level.value)).collect();
+        let mean = powers.iter().sum::<f64>() / count;
+        squares += powers.iter().map(|power| (power / mean - 1.0).powi(2)).sum::<f64>();
+        freedom += count - 1.0;
+    }
+    let scatter =
+        if freedom > 0.0 { widened(freedom) * (squares / freedom / count).sqrt() } else { 0.0 };
+    Some(Measured::new(db_from_power(mean), DB_PER_POWER * of_averaging.max(scatter)))
+}
+
+fn of_band(
+    band: Band,
+    fraction: u32,
+    source: Option<Measured>,
+    receiver: Measured,
+    background: Option<Measured>,
+    room: &Room,
+) -> BandIsolation {
+    let (corrected, correction) = match background {
+        Some(background) => {
+            let (corrected, done) = OF_ROOMS.apply(receiver, background);
+            let left_in = -db_from_power(1.0 - power_from_db(background.value - receiver.value));
+            let u = match done {
+                // What is known and left in counts in full (JCGM 100:2008, F.2.4.5).
+                Correction::None => corrected.u.hypot(left_in),
+                Correction::Subtracted => corrected.u,
+                Correction::Limited => f64::NAN,
+            };
+            (Measured::new(corrected.value, u), Some(done))
+        }
+        None => (receiver, None),
+    };
+    let difference = source
+        .map(|source| Measured::new(source.value - corrected.value, source.u.hypot(corrected.u)));
+    let decay_s = room.decay_s(band.center_hz);
+    let shifted = |by: f64| match difference {
+        Some(difference) => Measured::new(difference.value + by, difference.u),
+        None => Measured::new(corrected.value - by, corrected.u),
+    };
+    let standardized = decay_s.map(|decay_s| shifted(db_from_power(decay_s / REFERENCE_S)));
+    let normalized = decay_s.zip(room.volume_m3).and_then(|(decay_s, volume_m3)| {
+        let absorbing_m2 = SABINE * volume_m3 / decay_s;
+        let area_m2 = if source.is_some() { room.area_m2? } else { REFERENCE_M2 };
+        Some(shifted(db_from_power(area_m2 / absorbing_m2)))
+    });
+    BandIsolation {
+        center_hz: band.nominal_hz(fraction),
+        band,
+        source_db: source.map(|level| level.value),
+        receiver_db: receiver.value,
+        background_db: background.map(|level| level.value),
+        corrected_db: Some(corrected),
+        correction,
+        difference_db: difference,
+        standardized_db: standardized,
+        normalized_db: normalized,
+        decay_s,
+    }
+}
+
+/// All single numbers, that which says most first.
+fn ratings(bands: &[BandIsolation], fraction: u32, is_impact: bool) -> Vec<Rating> {
+    type Of = fn(&BandIsolation) -> Option<Measured>;
+    let kinds: [(&'static str, &'static str, Of); 3] = [
+        ("R'w", "L'n,w", |band| band.normalized_db),
+        ("DnT,w", "L'nT,w", |band| band.standardized_db),
+        ("Dw", "", |band| band.difference_db),
+    ];
+    let rate = |(of_air, of_impact, of): (&'static str, &'static str, Of)| {
+        let values = |by: f64| -> Vec<(f64, f64)> {
+            let value = |band: &BandIsolation| {
+                let found = of(band)?;
+                let u = if found.u.is_finite() { found.u } else { 0.0 };
+                Some((band.band.center_hz, found.value + by * u))
+            };
+            bands.iter().filter_map(value).collect()
+        };
+        let rated = |by: f64| {
+            let values = values(by);
+            if is_impact {
+                impact(of_impact, fraction, &values)
+            } else {
+                airborne(of_air, fraction, &values)
+            }
+        };
+        let rating = rated(0.0)?;
+        // Two of the uncertainties either way, so that whole decibels show them.
+        let between = rated(2.0).zip(rated(-2.0)).map(|(a, b)| f64::from(a.value_db - b.value_db));
+        Some(Rating { value_db_u: between.map(|db| db.abs() / 4.0), ..rating })
+    };
+    kinds.into_iter().filter_map(rate).collect()
+}
+
+/// What must be known of the levels.
+fn judged(bands: &[BandIsolation], positions: &Positions<'_>, fraction: u32) -> Vec<Finding> {
+    let mut findings = Vec::new();
+    let of = |is_so: &dyn Fn(usize) -> bool| -> Vec<Band> {
+        (0..bands.len()).filter(|n| is_so(*n)).map(|n| bands[n].band).collect()
+    };
+    let near = of(&|n| bands[n].correction == Some(Correction::Limited));
+    findings.extend(said(&near, fraction, "background_near", |names| {
+        format!(
+            "{names}: the background is less than 6 dB below the level in the receiving room: 1.3 dB \
+             are taken off, and the insulation is at least what is given. A louder source helps."
+        )
+    }));
+    findings.extend(uneven(bands, fraction));
+    findings.extend(said(&of(&|n| is_dip(bands, n)), fraction, "insulation_dip", |names| {
+        format!(
+            "{names}: the insulation drops by 6 dB and more below its neighbours: a resonance, a \
+             leak or a flanking path."
+        )
+    }));
+    let negative = of(&|n| bands[n].difference_db.is_some_and(|d| d.value < 0.0));
+    findings.extend(said(&negative, fraction, "difference_negative", |names| {
+        format!(
+            "{names}: it is louder in the receiving room than in the source room. Check that the \
+             rooms are not exchanged, and that both are calibrated."
+        )
+    }));
+    findings.extend(few_positions(positions));
+    findings
+}
+
+/// A source should not be uneven: its level may change by 8 dB from a third to the next (ISO
+/// 16283-1:2014, 7.2).
+fn uneven(bands: &[BandIsolation], fraction: u32) -> Option<Finding> {
+    const MOST_DB: f64 = 8.0;
+    const FROM_HZ: f64 = 95.0;
+    if fraction != 3 {
+        return None;
+    }
+    let jumps = |pair: &[BandIsolation]| {
+        let (a, b) = (pair[0].source_db?, pair[1].source_db?);
+        let is_one = pair[0].center_hz > FROM_HZ && (a - b).abs() > MOST_DB;
+        is_one.then_some(pair[1].band)
+    };
+    let found: Vec<Band> = bands.windows(2).filter_map(jumps).collect();
+    said(&found, fraction, "source_uneven", |names| {
+        format!(
+            "{names}: the level of the source changes by more than 8 dB from the band below. The \
+             standard allows 8 dB; feed it with a more even noise."
+        )
+    })
+}
+
+fn is_dip(bands: &[BandIsolation], n: usize) -> bool {
+    const DEEP_DB: f64 = 6.0;
+    let difference = |n: usize| bands.get(n)?.difference_db.map(|d| d.value);
+    let neighbours = n.checked_sub(1).and_then(difference).zip(difference(n + 1));
+    neighbours.zip(difference(n)).is_some_and(|((low, high), own)| low.min(high) - own >= DEEP_DB)
+}
+
+/// ISO 16283-1:2014, 7.3: five positions in each room.
+fn few_positions(positions: &Positions<'_>) -> Option<Finding> {
+    const ENOUGH: usize = 5;
+    let rooms = [("source room", positions.source), ("receiving room", positions.receiver)];
+    let few = rooms.iter().filter(|(_, levels)| !levels.is_empty() && levels.len() < ENOUGH);
+    let named: Vec<String> = few
+        .clone()
+        .map(|(room, levels)| match levels.len() {
+            1 => format!("one position in the {room}"),
+            count => format!("{count} positions in the {room}"),
+        })
+        .collect();
+    let text = format!(
+        "There is {}; the standard asks for five. {}",
+        named.join(" and "),
+        if few.clone().any(|(_, levels)| levels.len() == 1) {
+            "Of one position it is not known how the level scatters in the room: the uncertainty is \
+             that of the averaging alone."
+        } else {
+            "The uncertainty is widened for it."
+        }
+    );
+    let is_one = few.clone().any(|(_, levels)| levels.len() == 1);
+    match (named.is_empty(), is_one) {
+        (true, _) => None,
+        (_, true) => Some(Finding::warning("few_positions", text)),
+        _ => Some(Finding::note("few_positions", text)),
+    }
+}
+
+/// A warning about bands, if there are any.
+fn said(
+    bands: &[Band],
+    fraction: u32,
+    code: &'static str,
+    text: impl FnOnce(String) -> String,
+) -> Option<Finding> {
+    (!bands.is_empty()).then(|| Finding::warning(code, text(crate::bands::names(bands, fraction))))
+}
+
+impl BandIsolation {
+    /// Its numbers.
+    pub const FIELDS: [Field<Self>; 9] = [
+        Field::plain("center_hz", "middle", Unit::Hertz, 1, |band| Some(band.center_hz)),
+        Field::plain("source_db", "source room", Unit::Level, 1, |band| band.source_db),
+        Field::plain("receiver_db", "receiving room", Unit::Level, 1, |band| {
+            Some(band.receiver_db)
+        }),
+        Field::plain("background_db", "background", Unit::Level, 1, |band| band.background_db),
+        Field::measured("corrected_db", "without the background", Unit::Level, 2, |band| {
+            band.corrected_db
+        }),
+        Field::measured("difference_db", "level difference", Unit::Decibel, 2, |band| {
+            band.difference_db
+        }),
+        Field::measured("standardized_db", "standardized", Unit::Decibel, 2, |band| {
+            band.standardized_db
+        }),
+        Field::measured("normalized_db", "with the room", Unit::Decibel, 2, |band| {
+            band.normalized_db
+        }),
+        Field::plain("decay_s", "reverberation time", Unit::Second, 2, |band| band.decay_s),
+    ];
+}
+
+impl Rating {
+    /// Its numbers.
+    pub const FIELDS: [Field<Self>; 13] = [
+        Field::measured("value_db", "value", Unit::Decibel, 0, |rating| {
+            pair(Some(f64::from(rating.value_db)), rating.value_db_u)
+        }),
+        Field::plain("c_db", "C", Unit::Decibel, 0, |rating| rating.c_db.map(f64::from)),
+        Field::plain("ctr_db", "Ctr", Unit::Decibel, 0, |rating| rating.ctr_db.map(f64::from)),
+        Field::plain("ci_db", "CI", Unit::Decibel, 0, |rating| rating.ci_db.map(f64::from)),
+        Field::plain("unfavourable_db", "unfavourable deviations", Unit::Decibel, 1, |rating| {
+            Some(rating.unfavourable_db)
+        }),
+        Field::plain("shift_db", "shift of the reference curve", Unit::Decibel, 0, |rating| {
+            Some(f64::from(rating.shift_db))
+        }),
+        Field::plain("c_50_3150_db", "C, 50 Hz to 3150 Hz", Unit::Decibel, 0, |rating| {
+            rating.wider.c_50_3150_db.map(f64::from)
+        }),
+        Field::plain("ctr_50_3150_db", "Ctr, 50 Hz to 3150 Hz", Unit::Decibel, 0, |rating| {
+            rating.wider.ctr_50_3150_db.map(f64::from)
+        }),
+        Field::plain("c_50_5000_db", "C, 50 Hz to 5 kHz", Unit::Decibel, 0, |rating| {
+            rating.wider.c_50_5000_db.map(f64::from)
+        }),
+        Field::plain("ctr_50_5000_db", "Ctr, 50 Hz to 5 kHz", Unit::Decibel, 0, |rating| {
+            rating.wider.ctr_50_5000_db.map(f64::from)
+        }),
+        Field::plain("c_100_5000_db", "C, 100 Hz to 5 kHz", Unit::Decibel, 0, |rating| {
+            rating.wider.c_100_5000_db.map(f64::from)
+        }),
+        Field::plain("ctr_100_5000_db", "Ctr, 100 Hz to 5 kHz", Unit::Decibel, 0, |rating| {
+            rating.wider.ctr_100_5000_db.map(f64::from)
+        }),
+        Field::plain("ci_50_2500_db", "CI, 50 Hz to 2500 Hz", Unit::Decibel, 0, |rating| {
+            rating.wider.ci_50_2500_db.map(f64::from)
+        }),
+    ];
+}
+
+const SOURCE: Label = Label::new("overall.source_db", "source room", Unit::Level, 1);
+const RECEIVER: Label = Label::new("overall.receiver_db", "receiving room", Unit::Level, 1);
+const DIFFERENCE: Label = Label::new("overall.difference_db", "level difference", Unit::Decibel, 1);
+const FRACTION: Label = Label::new("fraction", "bands to the octave", Unit::One, 0);
+
+impl Quantities for Isolation {
+    fn quantities(&self) -> Vec<Quantity> {
+        let mut all = Vec::new();
+        if let Some(rating) = &self.rating {
+            let key = Key::of("rating");
+            all.extend(Quantity::of_item(&key, rating.quantity, &Rating::FIELDS, rating));
+        }
+        all.push(Quantity::top(&SOURCE, pair(self.overall.source_db, None)));
+        all.push(Quantity::top(&RECEIVER, pair(self.overall.receiver_db, None)));
+        all.push(Quantity::top(&DIFFERENCE, pair(self.overall.difference_db, None)));
+        for band in &self.bands {
+            let (key, name) = (band.band.key(self.fraction), band.band.name(self.fraction));
+            all.extend(Quantity::of_item(&key, &name, &BandIsolation::FIELDS, band));
+        }
+        for (n, rating) in (1..).zip(&self.ratings) {
+            let key = Key::item("ratings", n);
+            all.extend(Quantity::of_item(&key, rating.quantity, &Rating::FIELDS, rating));
+        }
+        all.push(Quantity::top(&FRACTION, bare(f64::from(self.fraction))));
+        all
+    }
+}
