@@ -21,6 +21,7 @@ mod fundamental;
 mod interrupt;
 mod json;
 mod kept;
+mod levels;
 mod limits;
 mod look;
 mod measure;

@@ -79,24 +79,24 @@ pub(crate) struct OpenMember {
 impl OpenMember {
     /// The part that is meant: what stands behind the name goes before what holds for all.
     pub(crate) fn part(&mut self, all: &PartArgs) -> Result<Part<'_>> {
-        let channels = match &self.member.channel {
-            Some(channel) => vec![ChannelList(vec![channel.clone()])],
-            None => all.channels.clone(),
-        };
-        let span = self.member.span.clone().unwrap_or_else(|| all.span.clone());
-        self.take.part(&PartArgs { span, channels })
+        let chosen = self.chosen(all);
+        self.take.part(&chosen)
     }
 
-    /// The same of its levels, which may be those of an energy mean of channels.
-    pub(crate) fn level_part(&mut self, all: &PartArgs) -> Result<Part<'_>> {
+    /// The parts that are meant where levels are measured, which may be of energy means of channels.
+    pub(crate) fn level_parts(&mut self, all: &PartArgs) -> Result<Vec<Part<'_>>> {
+        let chosen = self.chosen(all);
+        self.take.level_parts(&chosen)
+    }
+
+    /// What stands behind the name, or what holds for all.
+    fn chosen(&self, all: &PartArgs) -> PartArgs {
         let channels = match &self.member.channel {
             Some(channel) => vec![ChannelList(vec![channel.clone()])],
             None => all.channels.clone(),
         };
         let span = self.member.span.clone().unwrap_or_else(|| all.span.clone());
-        let mut parts = self.take.level_parts(&PartArgs { span, channels })?;
-        parts.truncate(1);
-        parts.pop().context("the take has no channel")
+        PartArgs { span, channels }
     }
 
     /// The channels that are meant, of a take that is compared with itself.

@@ -126,17 +126,14 @@ fn groups(figure: &BandsFigure<'_>) -> (Vec<Group>, Vec<Group>) {
 /// The name of a band, as short as it is usual: 31.5, 1k, 12.5k.
 fn short(hz: f64) -> String {
     let (value, suffix) = if hz >= 1000.0 { (hz / 1000.0, "k") } else { (hz, "") };
-    let digits = [0, 1, 2, 3].into_iter().find(|digits| {
-        let scale = 10f64.powi(*digits);
-        ((value * scale).round() / scale - value).abs() < 1e-6 * value
-    });
-    format!("{}{suffix}", ticks::number(value, digits.unwrap_or(2) as usize))
+    format!("{value}{suffix}")
 }
 
-/// Lowest and highest level of an axis that holds these.
-fn range_db(levels: impl Iterator<Item = f64>) -> (f64, f64) {
+/// Lowest and highest level of an axis that holds these, in steps of 5 dB, with so much below.
+fn range_db(levels: impl Iterator<Item = f64>, below_db: f64) -> (f64, f64) {
     /// What lies further below the highest is cut off.
     const DEEPEST_DB: f64 = 90.0;
+    const STEP_DB: f64 = 5.0;
     let (low, high) = levels
         .filter(|db| db.is_finite())
         .fold((f64::INFINITY, f64::NEG_INFINITY), |(low, high), db| (low.min(db), high.max(db)));
@@ -144,7 +141,7 @@ fn range_db(levels: impl Iterator<Item = f64>) -> (f64, f64) {
         return (-100.0, 0.0);
     }
     let low = low.max(high - DEEPEST_DB);
-    (10.0 * ((low - 6.0) / 10.0).floor(), 5.0 * ((high + 3.0) / 5.0).ceil())
+    (STEP_DB * ((low - below_db) / STEP_DB).floor(), STEP_DB * ((high + 2.0) / STEP_DB).ceil())
 }
 
 fn draw_bars(
@@ -155,7 +152,8 @@ fn draw_bars(
 ) -> Result<(), Error> {
     let (bands, totals) = groups(figure);
     let all = || bands.iter().chain(&totals).flat_map(|group| group.bars.iter().flatten());
-    let (low, high) = range_db(all().flat_map(|bar| [bar.db, bar.highest_db.unwrap_or(bar.db)]));
+    let (low, high) =
+        range_db(all().flat_map(|bar| [bar.db, bar.highest_db.unwrap_or(bar.db)]), 8.0);
     let slots = bands.len() as f64 + totals.len() as f64 + APART;
     let slot = ((right - left) / slots).min(3.0 * WIDEST_PX);
     let linear = |low, high, (from_px, to_px): (f64, f64)| Axis {
@@ -238,12 +236,14 @@ fn draw_names(
     bottom: f64,
 ) -> Result<(), Error> {
     const LEAST_PX: f64 = 10.0;
+    const APART_PX: f64 = 3.0;
     let widest = |px: f64| {
         let look = Type::new(px, theme::INK);
-        groups.iter().map(|group| look.width(&group.name)).fold(1.0, f64::max) + 2.0
+        groups.iter().map(|group| look.width(&group.name)).fold(1.0, f64::max)
     };
-    let px = (theme::TICK_PX * slot / widest(theme::TICK_PX)).clamp(LEAST_PX, theme::TICK_PX);
-    let every = (widest(px) / slot).ceil().max(1.0) as usize;
+    let fitting = theme::TICK_PX * (slot - APART_PX) / widest(theme::TICK_PX);
+    let px = fitting.clamp(LEAST_PX, theme::TICK_PX);
+    let every = ((widest(px) + APART_PX) / slot - 0.02).ceil().max(1.0) as usize;
     let look = Type::new(px, theme::INK).align(Align::Centre);
     for (n, group) in groups.iter().enumerate().filter(|(n, _)| n % every == 0) {
         sheet.text(from + (n as f64 + 0.5) * slot, bottom + 17.0, &group.name, look)?;
@@ -270,7 +270,7 @@ fn draw_course(
         all.extend(levels.percentiles.0.iter().flatten());
         all
     };
-    let (low, high) = range_db(courses().flat_map(of));
+    let (low, high) = range_db(courses().flat_map(of), 2.0);
     let (from_s, to_s) = if from_s < to_s { (from_s, to_s) } else { (0.0, 1.0) };
     let panel = Panel {
         x: Axis { low: from_s, high: to_s, scale: Scale::Linear, from_px: left, to_px: right },

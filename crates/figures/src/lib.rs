@@ -18,6 +18,7 @@
 //! | [`compass_figure`] | cents and inharmonicity of notes across the compass |
 //! | [`map_figure`] | the spectra of all notes side by side |
 //! | [`unison_figure`] | the partials of strings sounding together, with their decay removed |
+//! | [`isolation_figure`] | levels in two rooms, and what the wall between them keeps back |
 //! | [`modulation_figure`] | a sound with its envelope, the rates of that and its depth |
 //! | [`targets_figure`] | partials of bells against the ratios wanted |
 //! | [`difference_figure`] | two spectra and their difference |
@@ -61,6 +62,7 @@ mod colours;
 mod compare;
 mod error;
 mod glyphs;
+mod isolation;
 mod labels;
 mod legend;
 mod marks;
@@ -88,6 +90,7 @@ pub use bands::{BandsFigure, DrawnLevels, bands_figure};
 pub use colours::ColourMap;
 pub use compare::{DifferenceFigure, MapsFigure, difference_figure, maps_cells, maps_figure};
 pub use error::Error;
+pub use isolation::{IsolationFigure, isolation_figure};
 pub use marks::{DrawnTrack, Marks, TrackPoint};
 pub use modulation::{ModulationFigure, modulation_cells, modulation_figure};
 pub use narrow::{DrawnLook, NarrowFigure, narrow_figure};

@@ -2,13 +2,12 @@
 
 use std::collections::BTreeSet;
 
-use anyhow::Result;
+use anyhow::{Context, Result};
 use clap::Args;
 use serde::Serialize;
 use tonemap_core::Finding;
 use tonemap_core::bands::{
-    BandLevel, BandMeter, BandSettings, EXCEEDED_PERCENT, Levels, Moment, Stream, TimeWeighting,
-    TotalMeter, Weighted, Weighting, lead_s,
+    BandLevel, BandSettings, EXCEEDED_PERCENT, Levels, Moment, TimeWeighting, Weighted, Weighting,
 };
 use tonemap_core::quantity::{Quantities, Quantity};
 use tonemap_core::units::{FrequencyRange, LevelReference, Seconds};
@@ -17,6 +16,7 @@ use tonemap_figures::{
 };
 
 use crate::args::{FigureArgs, OutputArgs, PartArgs, SpanArgs, TakesArgs};
+use crate::levels::levels_of;
 use crate::limits::LimitArgs;
 use crate::measure::{self, Common, Measure, row_heads, rows};
 use crate::parts::share_reference;
@@ -74,7 +74,7 @@ pub(crate) struct LevelArgs {
     /// Time weighting of highest and lowest levels and of percentiles: F, S or I
     #[arg(long, value_name = "WEIGHTING", default_value = "F")]
     time_weighting: TimeWeighting,
-    /// Equivalent level of each step of the course [default: 1s, less in takes shorter than 100 s]
+    /// Equivalent level of each step of the course [default: 1s, less in takes shorter than 20 s]
     #[arg(long, value_name = "TIME")]
     every: Option<Seconds>,
     /// Give levels over time, also of each band, in JSON and CSV
@@ -124,33 +124,6 @@ struct Settings {
 /// What percentiles are made of.
 const PERCENTILES_FROM: &str = "the time-weighted level every 10 ms";
 
-/// Measures the levels of a part; with what was found of it.
-pub(crate) fn levels_of(
-    part: &Part<'_>,
-    settings: &BandSettings,
-    quiet: bool,
-) -> Result<(Levels, Vec<Finding>)> {
-    let rate_hz = part.rate_hz();
-    let lead = ((lead_s(settings) * rate_hz) as u64).min(part.span.start);
-    let stream = Stream {
-        rate_hz,
-        lead,
-        samples: part.span.len(),
-        start_s: part.start_s(),
-        weights: part.level_weights(),
-    };
-    let mut bands = BandMeter::new(settings, &stream)?;
-    let mut totals = TotalMeter::new(settings, &stream)?;
-    let mut findings =
-        part.read_levels(lead, quiet, |all| bands.push(all), |all| totals.push(all))?;
-    let levels = Levels::of(bands, totals, settings, &stream).calibrated(part.reference);
-    findings.extend(levels.findings.iter().cloned());
-    let (response, differs) = part.response();
-    findings.extend(differs);
-    let levels = if response.is_empty() { levels } else { levels.without_response(&response) };
-    Ok((levels, findings))
-}
-
 impl Bands {
     /// The levels of the background, which refer to what those of the part do.
     fn background(&self, of: &Part<'_>, settings: &BandSettings) -> Result<Option<Levels>> {
@@ -162,7 +135,9 @@ impl Bands {
         };
         let all =
             PartArgs { span: SpanArgs::default(), channels: self.takes.part.channels.clone() };
-        let mut part = member.level_part(&all)?;
+        let mut parts = member.level_parts(&all)?;
+        parts.truncate(1);
+        let mut part = parts.pop().context("the background has no channel")?;
         let is_pressure = |reference| matches!(reference, LevelReference::Pressure { .. });
         if is_pressure(of.reference) && !is_pressure(part.reference) {
             return Err(Usage(format!(

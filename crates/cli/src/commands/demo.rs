@@ -6,7 +6,7 @@ use std::path::PathBuf;
 
 use anyhow::{Context, Result, bail};
 use clap::Args;
-use tonemap_core::synth::{self, alder_hall};
+use tonemap_core::synth::{self, alder_hall, alder_rooms};
 use tonemap_core::units::Note;
 use tonemap_figures::{PageStep, index_page};
 use tonemap_media::{WavEncoding, write_wav};
@@ -128,6 +128,22 @@ const STEPS: &[Step] = &[
         text: "The same note as harp-g3, by another microphone and another clock.",
         arguments: "study add harp-seat.wav --note G3 --group harp --channels seat:far \
                     --condition 'distance=4 m'",
+        figure: None,
+        files: &[],
+    },
+    Step {
+        heading: "The wall of the green room, and the hall at night",
+        text: "Five microphones in each room while a loudspeaker plays noise in the hall, and in \
+               the green room while all is quiet; and one in the empty hall.",
+        arguments: "study add wall-hall.wav wall-green.wav wall-quiet.wav --group wall \
+                    --channels p1:near,p2:near,p3:near,p4:near,p5:near",
+        figure: None,
+        files: &[],
+    },
+    Step {
+        heading: "The hall at night",
+        text: "Half a minute of what is called silence.",
+        arguments: "study add hall-night.wav --group night --channels stage:near",
         figure: None,
         files: &[],
     },
@@ -537,6 +553,32 @@ const STEPS: &[Step] = &[
         files: &[],
     },
     Step {
+        heading: "How quiet is the hall?",
+        text: "Third-octave levels of the empty hall, the weighted levels and their statistics; \
+               the octaves give its noise rating.",
+        arguments: "bands hall-night --figure hall-night.png",
+        figure: Some("hall-night.png"),
+        files: &[],
+    },
+    Step {
+        heading: "Both fans beside the quiet hall, in octaves",
+        text: "Weighted levels and octaves of several takes in one table and one figure.",
+        arguments: "bands fan-a-run1 fan-b-run1 hall-night --fraction 1 --quiet --figure \
+                    fan-bands.png",
+        figure: Some("fan-bands.png"),
+        files: &[],
+    },
+    Step {
+        heading: "What the wall of the green room keeps back",
+        text: "The energy means of five positions in each room, the background subtracted, and \
+               with the green room's reverberation time, its volume and the area of the wall the \
+               apparent sound reduction index with its single number.",
+        arguments: "isolation --source wall-hall --receiver wall-green --background wall-quiet \
+                    --decay 0.6s --volume 32m3 --area 11m2 --figure wall.png",
+        figure: Some("wall.png"),
+        files: &[],
+    },
+    Step {
         heading: "The first fan after a summer: what throbs?",
         text: "Its belt slips, and one blade is bent: the spectrum shows noise, the ear hears it \
                throb. The envelope has both rates, and how deep they are; calibrated, how strongly \
@@ -716,6 +758,20 @@ impl Demo {
                 self.write_take(&format!("fan-{name}-run{run}.wav"), RATE, 24, &[fan])?;
             }
         }
+        type InRoom = fn(u64, f64, f64) -> Vec<f64>;
+        let rooms: [(&str, InRoom); 3] = [
+            ("wall-hall.wav", alder_rooms::hall_noise),
+            ("wall-green.wav", alder_rooms::green_room_noise),
+            ("wall-quiet.wav", alder_rooms::green_room_quiet),
+        ];
+        for (name, sound) in rooms {
+            let positions = 0..alder_rooms::WALL_POSITIONS;
+            let channels: Vec<Vec<f32>> =
+                positions.map(|position| narrow(&sound(position, rate, 8.0))).collect();
+            self.write_take(name, RATE, 24, &channels)?;
+        }
+        let night = narrow(&alder_rooms::hall_at_night(rate, 30.0));
+        self.write_take("hall-night.wav", RATE, 24, &[night])?;
         let worn = narrow(&alder_hall::worn_fan(rate, 10.0));
         self.write_take("fan-worn.wav", RATE, 24, &[worn])?;
         self.write_take("harp-copy.wav", RATE, 24, &[narrow(&alder_hall::poor_copy(rate, 4.0))])?;

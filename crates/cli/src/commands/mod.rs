@@ -6,6 +6,7 @@ mod compare;
 mod demo;
 mod filter;
 mod inspect;
+mod isolation;
 mod modulation;
 mod partials;
 mod pitch;
@@ -53,6 +54,7 @@ pub(crate) enum Command {
     Tuning(Box<tuning::Tuning>),
     Unison(Box<unison::Unison>),
     Modulation(Box<modulation::Modulation>),
+    Isolation(Box<isolation::Isolation>),
     Compare(Box<compare::Compare>),
     Trend(Box<trend::Trend>),
     Report(report::Report),
@@ -80,6 +82,7 @@ impl Command {
             Self::Tuning(command) => presents(&**command),
             Self::Unison(command) => measures(&**command),
             Self::Modulation(command) => measures(&**command),
+            Self::Isolation(command) => presents(&**command),
             Self::Compare(command) => presents(&**command),
             Self::Trend(command) => presents(&**command),
             Self::Report(command) => acts(|| command.run()),
@@ -129,7 +132,7 @@ pub(crate) enum About {
 }
 
 /// The commands that measure: their results can be saved, compared, made again and reported.
-pub(crate) const RESULTS: [(&str, About); 12] = [
+pub(crate) const RESULTS: [(&str, About); 13] = [
     ("inspect", About::Take),
     ("spectrum", About::Take),
     ("bands", About::Take),
@@ -140,6 +143,7 @@ pub(crate) const RESULTS: [(&str, About); 12] = [
     ("tuning", About::Take),
     ("unison", About::Take),
     ("modulation", About::Take),
+    ("isolation", About::Several),
     ("compare", About::Several),
     ("trend", About::Several),
 ];

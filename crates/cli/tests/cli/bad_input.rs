@@ -130,7 +130,7 @@ fn wrong_usage_ends_with_2_and_shows_the_accepted_forms() {
         ("--segment 0.5", "200ms"),
         ("--overlap 120%", "75%"),
         ("--size huge", "1280x800"),
-        ("--channel 0", "1, 2, …, its name in the study, mean, or all"),
+        ("--channel 0", "1, 2, …, its name in the study, mean, mean-energy:1,2, or all"),
         ("--channel 2", "the take is mono"),
         ("--range 30kHz..40kHz", "half the sample rate"),
         ("--resolve 0Hz", "the resolution is 0 Hz"),

@@ -181,6 +181,32 @@ fn a_modulation_shows_its_envelope_its_depth_and_its_rates() {
 }
 
 #[test]
+fn levels_show_a_bar_for_each_band_and_weighting() {
+    let bench = study();
+    let drawn = Drawn::of(&bench, "bands cut0.wav");
+    assert_eq!(drawn.points("polygon", CURVE).len(), drawn.count("bands") + 3);
+    // Two ends of each step of the course.
+    let longest = drawn.points("polyline", CURVE).into_iter().max();
+    let text = bench.run("bands cut0.wav --course --format csv --quiet").out;
+    assert_eq!(longest, Some(2 * (text.lines().count() - 1)));
+    let both = Drawn::of(&bench, "bands cut0.wav --channel 1,1 --fraction 1");
+    let bars = both.points("polygon", SECOND_CURVE).len();
+    assert!(bars >= both.count("bands") + 3, "{bars}");
+}
+
+#[test]
+fn an_insulation_shows_a_mark_for_each_band_and_the_deviations() {
+    let drawn = Drawn::of(&study(), "isolation --source cut0.wav --receiver cut1.wav");
+    let bands = drawn.count("bands");
+    for colour in [CURVE, SECOND_CURVE] {
+        let lines = drawn.points("polyline", colour);
+        assert!(lines.contains(&bands), "{colour}: {lines:?} of {bands}");
+    }
+    let deviations = drawn.points("polygon", "#C43D21").len();
+    assert!(deviations > 0 && deviations <= 16, "{deviations}");
+}
+
+#[test]
 fn a_comparison_shows_both_curves_and_a_bar_for_each_band() {
     let drawn = Drawn::of(&study(), "compare cut0.wav cut1.wav");
     for colour in [CURVE, SECOND_CURVE] {

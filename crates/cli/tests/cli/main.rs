@@ -16,6 +16,7 @@
 
 mod again;
 mod bad_input;
+mod bands;
 mod bench;
 mod compare;
 mod demo;
@@ -23,6 +24,7 @@ mod drawn;
 mod hostile;
 mod house;
 mod inspect;
+mod isolation;
 mod kept;
 mod kills;
 mod levels;

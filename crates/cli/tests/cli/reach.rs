@@ -112,6 +112,7 @@ fn a_span_that_ends_too_late_is_a_finding() {
         "tuning",
         "unison",
         "modulation",
+        "bands",
     ] {
         let late = bench.json(&format!("{command} a.wav --to 50 --format json --quiet"));
         assert!(codes(&late).contains(&"span_cut"), "{command}: {:?}", codes(&late));

@@ -90,6 +90,8 @@ fn keys_of_results_are_those_that_were_reviewed() {
         ("timbre", "timbre cut0.wav tone.wav --tracks"),
         ("tuning", "tuning cut0.wav tone.wav --interval G3..A4"),
         ("modulation", "modulation tone.wav beat.wav"),
+        ("bands", "bands cut0.wav tone.wav --course --fraction 1 --range 125Hz..4kHz"),
+        ("isolation", "isolation --source cut0.wav --receiver cut1.wav --decay 0.5s"),
         ("unison", "unison cut0.wav --against cut1.wav"),
         ("unison_before", "unison cut0.wav --before cut2.wav"),
         ("compare", "compare cut0.wav cut1.wav"),
@@ -119,6 +121,9 @@ fn heads_of_tables_are_those_that_were_reviewed() {
         "tuning cut0.wav cut1.wav",
         "unison cut0.wav",
         "modulation tone.wav",
+        "bands tone.wav",
+        "bands tone.wav --course --fraction 1",
+        "isolation --source cut0.wav --receiver cut1.wav",
         "compare cut0.wav cut1.wav",
         "compare cut0.wav+cut2.wav cut1.wav+tone.wav",
         "trend --quantity partials.f0_hz --over cut",
@@ -212,6 +217,8 @@ fn every_number_of_a_result_is_a_quantity() {
         "unison pair.wav",
         "modulation tone.wav",
         "modulation beat.wav",
+        "bands tone.wav",
+        "isolation --source cut0.wav --receiver cut1.wav --decay 0.5s",
         "compare cut0 cut1",
     ] {
         let run = bench.run(&format!("{line} --format json --quiet"));

@@ -45,9 +45,9 @@ impl TimeWeighting {
         }
     }
 
-    /// What it rises from is forgotten after so long: five time constants, to 0.03 dB.
+    /// What it rises from counts for a twentieth after so long, and what is missing is known.
     pub(super) fn settles_s(self) -> f64 {
-        5.0 * self.time_constant_s()
+        3.0 * self.time_constant_s()
     }
 }
 
@@ -219,8 +219,9 @@ impl ShortTime {
                 self.part = (0.0, 0, 0);
             }
             if begins >= self.timing.settled_s - 1e-9 {
-                self.least = self.least.min(self.smoothing.level);
-                self.levels.add(self.smoothing.level);
+                let level = self.smoothing.settled_level();
+                self.least = self.least.min(level);
+                self.levels.add(level);
             }
         }
         if self.timing.keeps_course && begins >= self.timing.course_from_s - 1e-9 {
@@ -347,6 +348,8 @@ struct Smoothing {
     held_4: f64,
     mean: f64,
     level: f64,
+    /// Share of what the mean forgets that is not made up yet.
+    missing: f64,
 }
 
 impl Smoothing {
@@ -358,17 +361,22 @@ impl Smoothing {
             TimeWeighting::Impulse => power_from_db(-FALLS_DB_PER_S * 4.0 / rate_hz),
             _ => 0.0,
         };
-        Self { kept, kept_4: kept.powi(4), held_4, mean: 0.0, level: 0.0 }
+        Self { kept, kept_4: kept.powi(4), held_4, mean: 0.0, level: 0.0, missing: 1.0 }
     }
 
     fn forget(&mut self) {
-        (self.mean, self.level) = (0.0, 0.0);
+        (self.mean, self.level, self.missing) = (0.0, 0.0, 1.0);
+    }
+
+    /// The level as if the sound had gone on before its start as it does since.
+    fn settled_level(&self) -> f64 {
+        self.level / (1.0 - self.missing)
     }
 
     /// Takes squares; the highest level on the way. Four go together: the level is looked at behind
     /// the last of them.
     fn run(&mut self, squares: &[f64]) -> f64 {
-        let Self { kept, kept_4, held_4, mut mean, mut level } = *self;
+        let Self { kept, kept_4, held_4, mut mean, mut level, missing } = *self;
         let one = 1.0 - kept;
         let weights = [one * kept * kept * kept, one * kept * kept, one * kept, one];
         let (fours, rest) = squares.as_chunks::<4>();
@@ -386,6 +394,7 @@ impl Smoothing {
             highest = larger(highest, level);
         }
         (self.mean, self.level) = (settled(mean), settled(level));
+        self.missing = settled(missing * kept.powi(squares.len() as i32));
         highest
     }
 }

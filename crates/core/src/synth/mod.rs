@@ -5,6 +5,7 @@
 //! end.
 
 pub mod alder_hall;
+pub mod alder_rooms;
 mod partials;
 mod player;
 mod recipe;

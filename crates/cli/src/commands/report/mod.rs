@@ -295,6 +295,8 @@ impl Report {
             if is_note { analyses.of(named, command, &[]).ok() } else { None }
         };
         let (partials, pitch) = (of_note("partials"), of_note("pitch"));
+        // What is no note is asked how loud it is.
+        let levels = if is_note { None } else { analyses.of(named, "bands", &[]).ok() };
         let (map, sound) = self.map_and_sound(named)?;
         let mut section = ReportSection {
             id: format!("take-{n}"),
@@ -315,7 +317,7 @@ impl Report {
         };
         let mut results = Vec::new();
         let mut findings: Vec<Finding> = Vec::new();
-        let all = [Some(inspect), Some(spectrum), pitch, timbre, partials];
+        let all = [Some(inspect), Some(spectrum), levels, pitch, timbre, partials];
         for (place, mut kept) in all.into_iter().flatten().enumerate() {
             results.extend(kept.saved()?);
             section.add(std::mem::take(&mut kept.part));
