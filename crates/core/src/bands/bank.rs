@@ -272,7 +272,9 @@ impl HalfBand {
             ideal_low_pass(0.25, at) * kaiser.at(at / half)
         });
         let sum: f64 = taps.iter().sum();
-        taps.iter_mut().for_each(|tap| *tap *= 0.5 / sum);
+        for tap in &mut taps {
+            *tap *= 0.5 / sum;
+        }
         let before = vec![0.0; HALF_BAND_TAPS - 1];
         let odd = vec![0.0; HALF_BAND_TAPS / 2];
         Self { taps, even: before, odd, is_odd: false, sums: Vec::new() }
@@ -281,9 +283,9 @@ impl HalfBand {
     fn run(&mut self, samples: &[f64]) -> Vec<f64> {
         for x in samples {
             if self.is_odd {
-                self.odd.push(*x)
+                self.odd.push(*x);
             } else {
-                self.even.push(*x)
+                self.even.push(*x);
             }
             self.is_odd = !self.is_odd;
         }

@@ -49,29 +49,29 @@ pub enum Correction {
     Limited,
 }
 
-/// How near a background may be.
+/// How near a background may be, in dB.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub(crate) struct Rule {
-    /// From so many dB on nothing is done.
-    pub(crate) far_db: f64,
-    /// Below so many dB it is too near.
-    pub(crate) near_db: f64,
+    /// From so many below the level on nothing is done.
+    pub(crate) far: f64,
+    /// Less far below it is too near.
+    pub(crate) near: f64,
     /// What is subtracted where it is.
-    pub(crate) near_by_db: f64,
+    pub(crate) off: f64,
 }
 
 /// Of levels in bands: power subtracted where the background is at least 3 dB below.
-pub(super) const OF_BANDS: Rule = Rule { far_db: f64::INFINITY, near_db: 3.0, near_by_db: 0.0 };
+pub(super) const OF_BANDS: Rule = Rule { far: f64::INFINITY, near: 3.0, off: 0.0 };
 
 impl Rule {
     /// The level without the background, and what was done: 10 lg(10^{L/10} − 10^{L_b/10}).
     pub(crate) fn apply(self, level: Measured, background: Measured) -> (Measured, Correction) {
         let apart = level.value - background.value;
-        if apart >= self.far_db {
+        if apart >= self.far {
             return (level, Correction::None);
         }
-        if apart < self.near_db {
-            return (Measured::new(level.value - self.near_by_db, level.u), Correction::Limited);
+        if apart < self.near {
+            return (Measured::new(level.value - self.off, level.u), Correction::Limited);
         }
         let left = 1.0 - power_from_db(-apart);
         let known = |u: f64| if u.is_finite() { u } else { 0.0 };
@@ -88,7 +88,7 @@ mod tests {
     fn a_response_is_read_between_its_points() {
         let response = Response::new(vec![(1000.0, 1.0), (100.0, 0.0), (10_000.0, -2.0)]);
         let wanted =
-            [(10.0, 0.0), (316.227_766, 0.5), (1000.0, 1.0), (3162.277_66, -0.5), (2e4, -2.0)];
+            [(10.0, 0.0), (316.227_766, 0.5), (1000.0, 1.0), (3_162.277_66, -0.5), (2e4, -2.0)];
         for (hz, db) in wanted {
             assert!((response.at(hz) - db).abs() < 1e-6, "{hz}: {}", response.at(hz));
         }
@@ -102,7 +102,7 @@ mod tests {
         assert_eq!(done, Correction::Subtracted);
         assert!((level.value - 50.0).abs() < 1e-4 && (level.u - 0.2236).abs() < 1e-3, "{level:?}");
         assert_eq!(OF_BANDS.apply(of(52.0), of(50.0)), (of(52.0), Correction::Limited));
-        let rule = Rule { far_db: 10.0, near_db: 6.0, near_by_db: 1.3 };
+        let rule = Rule { far: 10.0, near: 6.0, off: 1.3 };
         assert_eq!(rule.apply(of(60.0), of(50.0)), (of(60.0), Correction::None));
         assert!((rule.apply(of(55.0), of(50.0)).0.value - 53.7).abs() < 1e-9);
     }

@@ -33,7 +33,7 @@ use crate::significance::widened;
 use crate::units::{DB_PER_POWER, db_from_power, power_from_db};
 
 /// What of the background is subtracted (ISO 16283-1:2014, 9.2).
-const OF_ROOMS: Rule = Rule { far_db: 10.0, near_db: 6.0, near_by_db: 1.3 };
+const OF_ROOMS: Rule = Rule { far: 10.0, near: 6.0, off: 1.3 };
 /// Reverberation time and absorption area that results are referred to.
 const REFERENCE_S: f64 = 0.5;
 const REFERENCE_M2: f64 = 10.0;
@@ -349,7 +349,9 @@ fn ratings(bands: &[BandIsolation], fraction: u32, is_impact: bool) -> Vec<Ratin
         let rating = rated(0.0)?;
         // Two of the uncertainties either way, so that whole decibels show them.
         let between = rated(2.0).zip(rated(-2.0)).map(|(a, b)| f64::from(a.value_db - b.value_db));
-        Some(Rating { value_db_u: between.map(|db| db.abs() / 4.0), ..rating })
+        // Whole decibels are uncertain by themselves.
+        let value_db_u = between.map(|db| (db / 4.0).hypot(1.0 / 12f64.sqrt()));
+        Some(Rating { value_db_u, ..rating })
     };
     kinds.into_iter().filter_map(rate).collect()
 }

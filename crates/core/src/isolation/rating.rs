@@ -131,9 +131,9 @@ fn shifted(most_db: f64, deviation: impl Fn(i32) -> f64) -> i32 {
         let middle = (low + high).div_euclid(2);
         // Sums of tenths are counted in tenths.
         if (10.0 * deviation(middle)).round() <= 10.0 * most_db {
-            low = middle
+            low = middle;
         } else {
-            high = middle
+            high = middle;
         }
     }
     low
@@ -343,7 +343,8 @@ mod tests {
             let tenths: Vec<i64> = (0..16)
                 .map(|n| {
                     let scatter = random.random_range(-8.0..8.0);
-                    (10.0 * (20.0 + tilt * f64::from(n) + scatter) as f64).round() as i64
+                    let value: f64 = 20.0 + tilt * f64::from(n) + scatter;
+                    (10.0 * value).round() as i64
                 })
                 .collect();
             let values: Vec<f64> = tenths.iter().map(|t| *t as f64 / 10.0).collect();

@@ -20,7 +20,7 @@ const FULL_SCALE_DB: f64 = 120.0;
 const LOWEST_THIRD_HZ: f64 = 50.118_723;
 
 /// Noise of so much in each third of an octave, in dB re 20 µPa, given from 50 Hz on and held
-/// beyond both ends.
+/// beyond both ends; it fades below 20 Hz and above 20 kHz.
 fn noise_in_thirds(
     seed: u64,
     level_db: impl Fn(f64) -> f64,
@@ -29,9 +29,10 @@ fn noise_in_thirds(
 ) -> Vec<f64> {
     let samples = (duration_s * sample_rate_hz) as usize;
     let width = 10f64.powf(0.05) - 10f64.powf(-0.05);
-    shaped_noise(seed, samples, sample_rate_hz, |hz| match hz {
-        20.0..=20_000.0 => 0.5 * power_from_db(level_db(hz) - FULL_SCALE_DB) / (width * hz),
-        _ => 0.0,
+    let heard = |hz: f64| 1.0 / (1.0 + (20.0 / hz).powi(8) + (hz / 20_000.0).powi(8));
+    shaped_noise(seed, samples, sample_rate_hz, |hz| {
+        let power = 0.5 * power_from_db(level_db(hz.max(1.0)) - FULL_SCALE_DB);
+        heard(hz.max(1.0)) * power / (width * hz.max(1.0))
     })
 }
 
@@ -57,7 +58,7 @@ fn loudspeaker_db(hz: f64) -> f64 {
 
 /// What is heard in the green room when all is quiet: a compressor hums at 63 Hz.
 fn quiet_db(hz: f64) -> f64 {
-    let compressor = 25.0 * (-((hz / 63.0).ln() / 0.12).powi(2)).exp();
+    let compressor = 17.0 * (-((hz / 63.0).ln() / 0.12).powi(2)).exp();
     30.0 - 4.0 * (hz / 125.0).log2() + compressor
 }
 

@@ -7,9 +7,10 @@ use rand_chacha::ChaCha8Rng;
 use rand_distr::{Distribution, Normal};
 use tonemap_core::Measured;
 use tonemap_core::bands::{
-    BandMeter, BandSettings, Levels, Stream, TimeWeighting, TotalMeter, Weighting, octave_bands,
+    BandLevel, BandMeter, BandSettings, Correction, Levels, Stream, TimeWeighting, TotalMeter,
+    Weighting, octave_bands,
 };
-use tonemap_core::isolation::{Positions, Room, isolation};
+use tonemap_core::isolation::{Isolation, Positions, Room, airborne, isolation};
 use tonemap_core::synth::{shaped_noise, to_samples, white_noise};
 
 use crate::support::{Accuracy, in_parallel, trials};
@@ -18,6 +19,8 @@ pub(crate) const MEASURES: &[fn()] = &[
     steady_tones_keep_to_the_mask,
     sweeps_give_the_width_of_the_band,
     noise_is_known_by_its_bands,
+    noise_is_known_by_its_weighted_levels,
+    backgrounds_are_subtracted,
     bands_add_up_to_the_whole,
     weighted_tones_follow_the_curves,
     tone_bursts_read_what_they_should,
@@ -165,6 +168,61 @@ fn noise_is_known_by_its_bands() {
     }
 }
 
+/// Weighted levels of noise that is pink above a random frequency, and flat below.
+#[test]
+fn noise_is_known_by_its_weighted_levels() {
+    const RATE_HZ: f64 = 48_000.0;
+    let errors = in_parallel(trials(60, 300), |seed| {
+        let mut random = ChaCha8Rng::seed_from_u64(seed + 31_000);
+        let lasts_s: f64 = 2.0 * 10f64.powf(random.random_range(0.0..1.0));
+        let corner_hz: f64 = 20.0 * 50f64.powf(random.random_range(0.0..1.0));
+        let density = |hz: f64| 1e-3 / hz.max(corner_hz);
+        let sound = shaped_noise(seed, (lasts_s * RATE_HZ) as usize, RATE_HZ, density);
+        let found = measured(&sound, RATE_HZ, &BandSettings::default());
+        let of = |weighting: Weighting| {
+            let step_hz = 0.5;
+            let powers = (1..48_000).map(|n| {
+                let hz = step_hz * f64::from(n);
+                step_hz * density(hz) * weighting.power(hz)
+            });
+            let level = found.weighted.iter().find(|of| of.weighting == weighting);
+            let level = level.and_then(|of| of.leq_db).expect("a level");
+            (level.value - 10.0 * (2.0 * powers.sum::<f64>()).log10(), level.u)
+        };
+        Weighting::ALL.map(of)
+    });
+    Accuracy::all("bands, noise: weighted levels", "dB", errors.into_iter().flatten()).hold(0.08);
+}
+
+/// Noise among a background that is 4 to 20 dB weaker, measured by itself.
+#[test]
+fn backgrounds_are_subtracted() {
+    let errors = in_parallel(trials(12, 60), |seed| {
+        let mut random = ChaCha8Rng::seed_from_u64(seed + 32_000);
+        let below_db = random.random_range(4.0..20.0);
+        let settings = BandSettings { range_hz: (50.0, 5000.0), ..band_settings(3) };
+        let noise = |seed: u64, db: f64| {
+            let count = 15 * WALL_RATE_HZ as usize;
+            shaped_noise(seed, count, WALL_RATE_HZ, |hz| 1e-3 / hz.max(1.0) * 10f64.powf(0.1 * db))
+        };
+        let mut sound = noise(3 * seed, 0.0);
+        for (x, other) in sound.iter_mut().zip(noise(3 * seed + 1, -below_db)) {
+            *x += other;
+        }
+        let background = measured(&noise(3 * seed + 2, -below_db), WALL_RATE_HZ, &settings);
+        let found = measured(&sound, WALL_RATE_HZ, &settings).without_background(&background);
+        let of_band = |of: &BandLevel| {
+            let level =
+                of.corrected_db.filter(|_| of.correction == Some(Correction::Subtracted))?;
+            let power = 1e-3 * (of.band.high_hz / of.band.low_hz).ln();
+            Some((level.value - 10.0 * (2.0 * power).log10(), level.u))
+        };
+        found.bands.iter().filter_map(of_band).collect::<Vec<_>>()
+    });
+    Accuracy::all("bands, background subtracted: level", "dB", errors.into_iter().flatten())
+        .hold(0.5);
+}
+
 /// Pink noise with a power of 0.01·ln(f_2/f_1) between f_1 and f_2: lines of random phase, dense
 /// enough for every filter, made by the transform of white noise.
 fn pink(seed: u64, count: usize, rate_hz: f64) -> Vec<f64> {
@@ -301,11 +359,10 @@ impl Wall {
         let noise = |random: &mut ChaCha8Rng, less_db: &dyn Fn(usize) -> f64| {
             let gains: Vec<f64> = (0..bands.len()).map(|_| scatter.sample(random)).collect();
             let seed = random.random_range(0..u64::MAX);
-            let sound = shaped_noise(seed, 15 * WALL_RATE_HZ as usize, WALL_RATE_HZ, |hz| {
+            shaped_noise(seed, 15 * WALL_RATE_HZ as usize, WALL_RATE_HZ, |hz| {
                 let n = bands.iter().position(|band| (band.low_hz..band.high_hz).contains(&hz));
                 n.map_or(0.0, |n| 1e-3 / hz * 10f64.powf(0.1 * (gains[n] - less_db(n))))
-            });
-            sound
+            })
         };
         let levels = |sound: &[f64]| measured(sound, WALL_RATE_HZ, &settings);
         let source = (0..5).map(|_| levels(&noise(&mut random, &|_| 0.0))).collect();
@@ -326,12 +383,26 @@ impl Wall {
         Self { difference_db, source, receiver, background, background_below_db }
     }
 
-    fn errors(&self) -> Vec<(f64, f64)> {
+    fn found(&self) -> Isolation {
         let background: &[Levels] =
             if self.background_below_db < 50.0 { &self.background } else { &[] };
         let positions = Positions { source: &self.source, receiver: &self.receiver, background };
-        let found = isolation(&positions, &Room::default()).expect("insulation");
-        found
+        isolation(&positions, &Room::default()).expect("insulation")
+    }
+
+    /// Error of the single number against that of the wall itself, and its uncertainty.
+    fn rating_error(&self) -> (f64, f64) {
+        let found = self.found();
+        let bands = found.bands.iter().map(|band| band.center_hz);
+        let wall: Vec<(f64, f64)> = bands.zip(self.difference_db.iter().copied()).collect();
+        let wanted = airborne("Dw", 3, &wall).expect("a rating");
+        let rating = found.rating.expect("a rating");
+        let u = rating.value_db_u.expect("an uncertainty");
+        (f64::from(rating.value_db - wanted.value_db), u)
+    }
+
+    fn errors(&self) -> Vec<(f64, f64)> {
+        self.found()
             .bands
             .iter()
             .zip(&self.difference_db)
@@ -351,8 +422,14 @@ fn insulation_is_known_in_bands() {
         ("background 8 dB below", 0.0, 8.0, 0.2),
         ("positions scatter by 1.5 dB", 1.5, 60.0, 2.5),
     ] {
-        let errors =
-            in_parallel(trials(10, 40), |seed| Wall::random(seed, scatter_db, below_db).errors());
+        let walls = in_parallel(trials(10, 40), |seed| {
+            let wall = Wall::random(seed, scatter_db, below_db);
+            (wall.errors(), wall.rating_error())
+        });
+        let (errors, ratings): (Vec<_>, Vec<_>) = walls.into_iter().unzip();
+        let held = ratings.iter().filter(|(error, u)| error.abs() <= 2.0 * u).count();
+        println!("isolation, {name}: {held} of {} ratings within 2 u", ratings.len());
+        assert!(10 * held >= 9 * ratings.len(), "{ratings:?}");
         Accuracy::all(format!("isolation, {name}: D"), "dB", errors.into_iter().flatten())
             .hold(tolerance);
     }
