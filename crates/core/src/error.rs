@@ -56,6 +56,12 @@ pub enum Error {
         /// What the system says.
         reason: String,
     },
+    /// Two rooms have no band in common in which both are heard.
+    #[error(
+        "no band has a level in both rooms: one of them is silent, or its span is too short; look at \
+         the levels of each take"
+    )]
+    NoCommonBand,
     /// Nothing in the sound has a fundamental.
     #[error(
         "nothing in this span has a fundamental; assume none, or set the range in which it is \

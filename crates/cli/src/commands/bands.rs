@@ -238,9 +238,9 @@ impl Measure for Bands {
         let first = &made[0];
         let mut notes = vec![settings_line(first)];
         let is_one = made.len() == 1;
-        notes.extend(made.iter().zip(&titles).map(|(one, title)| match is_one {
-            true => one.part.span_line(),
-            false => format!("{title}: {}", one.part.span_line()),
+        notes.extend(made.iter().zip(&titles).map(|(one, title)| {
+            let span = one.part.span_line();
+            if is_one { span } else { format!("{title}: {span}") }
         }));
         let findings: Vec<Finding> =
             made.iter().flat_map(|one| one.named_findings(!is_one)).collect();

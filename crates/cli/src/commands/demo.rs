@@ -44,6 +44,9 @@ struct Step {
     files: &'static [&'static str],
 }
 
+/// A sound at a position in a room, at a sample rate, so many seconds long.
+type InRoom = fn(u64, f64, f64) -> Vec<f64>;
+
 const TITLE: &str = "Alder Hall, first day";
 
 const INTRODUCTION: &str = "The village hall is being readied for recitals, and the workshop next \
@@ -758,7 +761,6 @@ impl Demo {
                 self.write_take(&format!("fan-{name}-run{run}.wav"), RATE, 24, &[fan])?;
             }
         }
-        type InRoom = fn(u64, f64, f64) -> Vec<f64>;
         let rooms: [(&str, InRoom); 3] = [
             ("wall-hall.wav", alder_rooms::hall_noise),
             ("wall-green.wav", alder_rooms::green_room_noise),

@@ -6,7 +6,7 @@ use serde::{Serialize, Serializer};
 use super::corrections::{Correction, OF_BANDS, Response};
 use super::octave::{Band, names};
 use super::rating::NoiseRating;
-use super::short_time::{EXCEEDED_PERCENT, Followed, TimeWeighting, bare_level, level};
+use super::short_time::{EXCEEDED_PERCENT, Followed, SILENCE, TimeWeighting, bare_level, level};
 use super::weighting::Weighting;
 use super::{BandMeter, BandSettings, Stream, TotalMeter};
 use crate::finding::Finding;
@@ -88,7 +88,7 @@ pub struct BandLevel {
     /// What was done about it.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub correction: Option<Correction>,
-    /// Equivalent level of each step of the course, if it was kept.
+    /// Equivalent level of each step of the course, if it was kept; null while the filter settles.
     #[serde(rename = "course_db", skip_serializing_if = "Vec::is_empty")]
     pub course_db: Vec<Option<f64>>,
 }
@@ -465,7 +465,7 @@ fn add_measured<'a>(by: f64, levels: impl IntoIterator<Item = &'a mut Option<Mea
 }
 
 fn known_level(power: f64) -> Option<f64> {
-    (power > 0.0).then(|| bare_level(power))
+    (power > SILENCE).then(|| bare_level(power))
 }
 
 fn percentiles(of: &Followed) -> Percentiles {

@@ -81,7 +81,7 @@ const MOST_PARTS: usize = 64;
 const FEWEST_PARTS: usize = 8;
 
 /// Mean squares below −250 dB re full scale are silence: what is left of a filter that rings out.
-const SILENCE: f64 = 1e-25;
+pub(super) const SILENCE: f64 = 1e-25;
 
 /// What a level is made of.
 #[derive(Debug, Clone, Copy)]
@@ -128,13 +128,15 @@ pub(super) struct ShortTime {
     levels: Histogram,
     steps: Vec<Step>,
     step: (f64, u64, f64),
-    /// Whether the time-weighted level has been settled all through the step.
+    /// Whether the filter, and the time-weighted level, have been settled all through the step.
+    is_averaged: bool,
     is_settled: bool,
 }
 
 /// A step of the course, in powers.
 #[derive(Debug, Clone, Copy, PartialEq, Default)]
 pub(super) struct Step {
+    /// 0 where the filter has not settled.
     pub(super) mean: f64,
     /// Of the time-weighted level; 0 where that has not settled.
     pub(super) highest: f64,
@@ -177,6 +179,7 @@ impl ShortTime {
             levels: Histogram::new(),
             steps: Vec::new(),
             step: (0.0, 0, 0.0),
+            is_averaged: true,
             is_settled: true,
         };
         made.tick_end = made.end_of(0);
@@ -225,6 +228,7 @@ impl ShortTime {
             }
         }
         if self.timing.keeps_course && begins >= self.timing.course_from_s - 1e-9 {
+            self.is_averaged &= begins >= from_s - 1e-9;
             self.step.0 += self.sum;
             self.step.1 += count;
             self.step.2 = self.step.2.max(self.highest);
@@ -232,10 +236,14 @@ impl ShortTime {
             let done = self.tick + 1 - (self.timing.course_from_s / tick_s).round() as u64;
             if done.is_multiple_of(ticks_per_step) {
                 let (sum, count, highest) = std::mem::take(&mut self.step);
-                let mean = if count > 0 { sum / count as f64 } else { highest };
+                let mean = match (self.is_averaged, count) {
+                    (false, _) => 0.0,
+                    (true, 0) => highest,
+                    (true, count) => sum / count as f64,
+                };
                 let highest = if self.is_settled { highest } else { 0.0 };
                 self.steps.push(Step { mean, highest });
-                self.is_settled = true;
+                (self.is_averaged, self.is_settled) = (true, true);
             }
         }
         (self.sum, self.highest) = (0.0, 0.0);

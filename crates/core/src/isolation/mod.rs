@@ -141,8 +141,8 @@ pub struct Isolation {
 ///
 /// # Errors
 ///
-/// [`Error::Setting`] for a decay, volume or area that is not positive, and where the rooms have no
-/// band in common.
+/// [`Error::Setting`] for a decay, volume or area that is not positive; [`Error::NoCommonBand`] where
+/// no band has a level in both rooms.
 pub fn isolation(positions: &Positions<'_>, room: &Room) -> Result<Isolation, Error> {
     check(room)?;
     let is_impact = positions.source.is_empty();
@@ -163,12 +163,7 @@ pub fn isolation(positions: &Positions<'_>, room: &Room) -> Result<Isolation, Er
         bands.push(of_band(*band, fraction, of_source.flatten(), receiver, of_background, room));
     }
     if bands.is_empty() {
-        return Err(Error::Setting {
-            setting: "the sound",
-            given: "silent in a room, or too short for every band".into(),
-            allowed: "heard in both rooms, in bands that both have; see the levels of each take"
-                .into(),
-        });
+        return Err(Error::NoCommonBand);
     }
     findings.extend(crate::bands::omitted(&omitted, fraction, |names| {
         format!("{names}: omitted, since one of the rooms has no level there.")
