@@ -208,6 +208,7 @@ impl FromStr for Channel {
             Ok(number) if number > 0 => Ok(Self::Number(number)),
             Err(_) if text == "mean" => Ok(Self::Mean),
             Err(_) if text == "all" => Ok(Self::All),
+            Err(_) if text == MEAN_ENERGY => Ok(Self::MeanEnergy(vec![Self::All])),
             Err(_) if text.starts_with(char::is_alphabetic) => Ok(Self::Name(text.into())),
             _ => Err(not_a_channel(text)),
         }

@@ -362,7 +362,7 @@ fn check_channel_names(take: &Take) -> Result<(), Error> {
     for (n, channel) in take.channels.iter().enumerate() {
         let name = &channel.name;
         let is_name = name.starts_with(char::is_alphabetic) && !name.contains(char::is_control);
-        let is_taken = ["all", "mean"].contains(&name.as_str())
+        let is_taken = ["all", "mean", "mean-energy"].contains(&name.as_str())
             || take.channels[..n].iter().any(|other| other.name == *name);
         if !is_name || is_taken {
             return Err(Error::Value {
@@ -370,7 +370,7 @@ fn check_channel_names(take: &Take) -> Result<(), Error> {
                 key: "the name of a channel",
                 given: format!("'{}'", name.escape_debug()),
                 allowed: "a word that begins with a letter, is no other channel's, and is not \
-                          'all' or 'mean'",
+                          'all', 'mean' or 'mean-energy'",
             });
         }
     }

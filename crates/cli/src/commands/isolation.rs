@@ -8,7 +8,7 @@ use clap::Args;
 use serde::Serialize;
 use tonemap_core::bands::{BandSettings, Correction, Levels};
 use tonemap_core::isolation::{
-    BandIsolation, Isolation as Found, Positions, Rating, Room, isolation,
+    BandIsolation, Decay, Isolation as Found, Positions, Rating, Room, isolation,
 };
 use tonemap_core::quantity::Quantities;
 use tonemap_core::units::{Frequency, FrequencyRange, LevelReference, Seconds};
@@ -97,9 +97,9 @@ struct RoomArgs {
 #[command(next_help_heading = "Receiving room and bands")]
 struct ReceivingArgs {
     /// Reverberation time of the receiving room: 0.5s, or FILE.csv with the columns center_hz and
-    /// t30_s, t20_s or decay_s
+    /// t30_s, t20_s or decay_s, or a saved result whose bands have them, FILE.json
     #[arg(long, value_name = "TIME|FILE")]
-    decay: Option<Decay>,
+    decay: Option<DecayArg>,
     /// Volume of the receiving room: 32m3
     #[arg(long, value_name = "VOLUME", requires = "decay")]
     volume: Option<Cubic>,
@@ -124,12 +124,12 @@ fn one_or_three(text: &str) -> Result<u32, Error> {
 
 /// A reverberation time as typed.
 #[derive(Debug, Clone)]
-enum Decay {
+enum DecayArg {
     Time(f64),
     File(PathBuf),
 }
 
-impl FromStr for Decay {
+impl FromStr for DecayArg {
     type Err = Error;
 
     fn from_str(text: &str) -> Result<Self, Error> {
@@ -139,7 +139,7 @@ impl FromStr for Decay {
             Err(_) => Err(Error::Unreadable {
                 given: text.into(),
                 wanted: "a reverberation time or a file of them",
-                forms: "0.5s or decay.csv",
+                forms: "0.5s, decay.csv or decay.json",
             }),
         }
     }
@@ -226,17 +226,9 @@ struct Settings {
     source: Vec<String>,
     receiver: Vec<String>,
     background: Vec<String>,
-    decay_s: DecaySetting,
+    decay_s: Decay,
     volume_m3: Option<f64>,
     area_m2: Option<f64>,
-}
-
-/// A reverberation time in JSON: one, or that of each band as [Hz, s].
-#[derive(Serialize)]
-#[serde(untagged)]
-enum DecaySetting {
-    One(Option<f64>),
-    OfBands(Vec<(f64, f64)>),
 }
 
 /// A part with its levels.
@@ -299,9 +291,9 @@ impl Isolation {
     fn room(&self) -> Result<Room> {
         let ReceivingArgs { decay, volume, area, .. } = &self.receiving;
         let decay = match decay {
-            Some(Decay::Time(seconds)) => vec![(0.0, *seconds)],
-            Some(Decay::File(file)) => read_decay(file)?,
-            None => Vec::new(),
+            Some(DecayArg::Time(seconds)) => Decay::One(*seconds),
+            Some(DecayArg::File(file)) => Decay::OfBands(read_decay(file)?),
+            None => Decay::Unknown,
         };
         let (volume_m3, area_m2) = (volume.map(|v| v.0), area.map(|a| a.0));
         Ok(Room { decay, volume_m3, area_m2 })
@@ -384,11 +376,7 @@ impl Isolation {
             source: titles(0),
             receiver: titles(1),
             background: titles(2),
-            decay_s: match made.room.decay.as_slice() {
-                [] => DecaySetting::One(None),
-                [(_, seconds)] => DecaySetting::One(Some(*seconds)),
-                bands => DecaySetting::OfBands(bands.to_vec()),
-            },
+            decay_s: made.room.decay.clone(),
             volume_m3: made.room.volume_m3,
             area_m2: made.room.area_m2,
         };
@@ -412,36 +400,48 @@ impl Isolation {
     }
 }
 
-/// Reverberation times over frequency from a table.
+/// Names of reverberation times, the best first.
+const TIMES: [&str; 3] = ["t30_s", "t20_s", "decay_s"];
+
+/// Reverberation times over frequency from a table, or from the bands of a saved result.
 fn read_decay(file: &Path) -> Result<Vec<(f64, f64)>> {
     const MOST_BYTES: u64 = 1 << 20;
-    const TIMES: [&str; 3] = ["t30_s", "t20_s", "decay_s"];
     let text = files::read_named(file, MOST_BYTES)?;
-    let mut reader = csv::Reader::from_reader(text.as_bytes());
-    let heads = reader.headers().with_context(|| files::shown(file))?.clone();
-    let column = |name: &str| heads.iter().position(|head| head.trim() == name);
-    let times: Vec<usize> = TIMES.into_iter().filter_map(column).collect();
-    let (Some(hz), false) = (column("center_hz"), times.is_empty()) else {
-        anyhow::bail!(
-            "{}: a table of reverberation times has a column center_hz, and one of {}",
-            files::shown(file),
-            TIMES.join(", ")
-        );
-    };
-    let mut decay = Vec::new();
-    for row in reader.records() {
-        let row = row.with_context(|| files::shown(file))?;
-        let number = |column: usize| row.get(column)?.trim().parse::<f64>().ok();
-        // The best of what a band has.
-        let seconds = times.iter().find_map(|column| number(*column));
-        decay.extend(number(hz).zip(seconds));
-    }
+    let is_saved = file.extension().is_some_and(|ending| ending.eq_ignore_ascii_case("json"));
+    let read = if is_saved { decay_of_result(&text) } else { decay_of_table(&text) };
+    let decay = read.with_context(|| files::shown(file))?;
     if decay.is_empty() {
         anyhow::bail!("{}: there is no reverberation time in it", files::shown(file));
     }
-    // One row is a table of one band, and not a time for all.
-    if decay.len() == 1 {
-        decay.push((f64::MAX, decay[0].1));
+    Ok(decay)
+}
+
+fn decay_of_result(text: &str) -> Result<Vec<(f64, f64)>> {
+    let first = text.lines().next().unwrap_or_default();
+    let saved: serde_json::Value = serde_json::from_str(first).context("it is no saved result")?;
+    let bands = saved["result"]["bands"].as_array().context("its result has no bands")?;
+    let of = |band: &serde_json::Value| {
+        let seconds = TIMES.iter().find_map(|name| band[*name].as_f64());
+        Some((band["center_hz"].as_f64()?, seconds?))
+    };
+    Ok(bands.iter().filter_map(of).collect())
+}
+
+fn decay_of_table(text: &str) -> Result<Vec<(f64, f64)>> {
+    let mut reader = csv::Reader::from_reader(text.as_bytes());
+    let heads = reader.headers()?.clone();
+    let column = |name: &str| heads.iter().position(|head| head.trim() == name);
+    let times: Vec<usize> = TIMES.into_iter().filter_map(column).collect();
+    let (Some(hz), false) = (column("center_hz"), times.is_empty()) else {
+        let times = TIMES.join(", ");
+        anyhow::bail!("a table of reverberation times has a column center_hz, and one of {times}");
+    };
+    let mut decay = Vec::new();
+    for row in reader.records() {
+        let row = row?;
+        let number = |column: usize| row.get(column)?.trim().parse::<f64>().ok();
+        let seconds = times.iter().find_map(|column| number(*column));
+        decay.extend(number(hz).zip(seconds));
     }
     Ok(decay)
 }
@@ -519,10 +519,10 @@ fn positions_line(made: &Made<'_>) -> String {
 fn settings_line(made: &Made<'_>) -> String {
     let bands = if made.found.fraction == 1 { "octave bands" } else { "third-octave bands" };
     let mut parts = vec![format!("{bands}, levels in dB {}", made.reference.words())];
-    parts.extend(match made.room.decay.as_slice() {
-        [] => None,
-        [(_, seconds)] => Some(format!("reverberation time {} s", text::number(*seconds, 2))),
-        _ => Some("reverberation time of each band".into()),
+    parts.extend(match &made.room.decay {
+        Decay::Unknown => None,
+        Decay::One(seconds) => Some(format!("reverberation time {} s", text::number(*seconds, 2))),
+        Decay::OfBands(_) => Some("reverberation time of each band".into()),
     });
     parts.extend(made.room.volume_m3.map(|m3| format!("volume {} m³", text::number(m3, 1))));
     parts.extend(made.room.area_m2.map(|m2| format!("area {} m²", text::number(m2, 1))));

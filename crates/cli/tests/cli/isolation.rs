@@ -89,6 +89,12 @@ fn the_background_and_the_receiving_room_count() {
         bands.iter().find(|band| band["center_hz"] == hz).expect("a band")["decay_s"].clone()
     };
     assert_eq!((of(100.0), of(125.0), of(160.0)), (0.8.into(), 0.8.into(), Value::Null));
+    let saved = br#"{"result": {"bands": [{"center_hz": 100, "t30_s": 0.7}, {"center_hz": 200}]}}"#;
+    bench.write("decay.json", saved);
+    let found = json(&bench, "--source hall.wav --receiver green.wav --decay decay.json");
+    let known = found["result"]["bands"].as_array().expect("bands").iter();
+    let known: Vec<&Value> = known.map(|band| &band["decay_s"]).filter(|s| !s.is_null()).collect();
+    assert_eq!(known, [&Value::from(0.7)]);
     bench.write("wrong.csv", b"hz,s\n1,2\n");
     let run = bench.run("isolation --source hall.wav --receiver green.wav --decay wrong.csv");
     assert_eq!(run.status, 1);

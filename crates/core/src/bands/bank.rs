@@ -317,7 +317,7 @@ mod tests {
 
     /// Attenuation at least and at most, by the distance from the middle as a power of G = 10^0.3
     /// for octaves (IEC 61260-1:2014, table 1, class 1).
-    const MASK: [(f64, f64, f64); 9] = [
+    const MASK: [(f64, f64, f64); 10] = [
         (0.0, -0.4, 0.4),
         (0.125, -0.4, 0.5),
         (0.25, -0.4, 0.7),
@@ -327,6 +327,7 @@ mod tests {
         (1.0, 16.6, f64::INFINITY),
         (2.0, 40.5, f64::INFINITY),
         (3.0, 60.0, f64::INFINITY),
+        (4.0, 70.0, f64::INFINITY),
     ];
 
     #[test]

@@ -24,6 +24,8 @@ mod result;
 pub use rating::{Rating, WiderTerms, airborne, impact};
 pub use result::{BandIsolation, Isolation, OverallIsolation};
 
+use serde::Serialize;
+
 use crate::bands::{Band, BandLevel, Correction, Levels, Rule};
 use crate::error::Error;
 use crate::finding::Finding;
@@ -39,23 +41,47 @@ const REFERENCE_M2: f64 = 10.0;
 /// W. C. Sabine's constant in s/m.
 const SABINE: f64 = 0.16;
 
+/// Reverberation time in seconds.
+#[derive(Debug, Clone, PartialEq, Default, Serialize)]
+#[serde(untagged)]
+pub enum Decay {
+    /// Not known.
+    #[default]
+    Unknown,
+    /// The same in all bands.
+    One(f64),
+    /// Of each band by its middle in Hz.
+    OfBands(Vec<(f64, f64)>),
+}
+
 /// The receiving room.
 #[derive(Debug, Clone, PartialEq, Default)]
 pub struct Room {
-    /// Reverberation time in seconds: over frequency in Hz, or one for all.
-    pub decay: Vec<(f64, f64)>,
+    /// Its reverberation time.
+    pub decay: Decay,
     /// Volume in m³.
     pub volume_m3: Option<f64>,
     /// Area of the wall in m².
     pub area_m2: Option<f64>,
 }
 
-impl Room {
-    /// Reverberation time in a band; `None` where it is not known.
-    fn decay_s(&self, hz: f64) -> Option<f64> {
-        match self.decay.as_slice() {
-            [(_, one)] => Some(*one),
-            all => all.iter().find(|(at, _)| (at / hz - 1.0).abs() < 0.06).map(|(_, s)| *s),
+impl Decay {
+    /// That of a band; `None` where it is not known.
+    fn at(&self, hz: f64) -> Option<f64> {
+        match self {
+            Self::Unknown => None,
+            Self::One(seconds) => Some(*seconds),
+            Self::OfBands(all) => {
+                all.iter().find(|(at, _)| (at / hz - 1.0).abs() < 0.06).map(|(_, s)| *s)
+            }
+        }
+    }
+
+    fn all(&self) -> Vec<f64> {
+        match self {
+            Self::Unknown => Vec::new(),
+            Self::One(seconds) => vec![*seconds],
+            Self::OfBands(all) => all.iter().map(|(_, seconds)| *seconds).collect(),
         }
     }
 }
@@ -128,8 +154,8 @@ pub fn isolation(positions: &Positions<'_>, room: &Room) -> Result<Isolation, Er
 }
 
 fn check(room: &Room) -> Result<(), Error> {
-    let mut values: Vec<(&'static str, f64, &str)> =
-        room.decay.iter().map(|(_, s)| ("the reverberation time", *s, "s")).collect();
+    let times = room.decay.all().into_iter().map(|s| ("the reverberation time", s, "s"));
+    let mut values: Vec<(&'static str, f64, &str)> = times.collect();
     values.extend(room.volume_m3.map(|m3| ("the volume", m3, "m³")));
     values.extend(room.area_m2.map(|m2| ("the area", m2, "m²")));
     for (setting, value, unit) in values {
@@ -225,7 +251,7 @@ fn of_band(
     };
     let difference = source
         .map(|source| Measured::new(source.value - corrected.value, source.u.hypot(corrected.u)));
-    let decay_s = room.decay_s(band.center_hz);
+    let decay_s = room.decay.at(band.center_hz);
     let shifted = |by: f64| match difference {
         Some(difference) => Measured::new(difference.value + by, difference.u),
         None => Measured::new(corrected.value - by, corrected.u),

@@ -64,7 +64,7 @@ fn band_settings(fraction: u32) -> BandSettings {
 
 /// Attenuation at least and at most by the distance from the middle as a power of G (IEC
 /// 61260-1:2014, table 1, class 1).
-const MASK: [(f64, f64, f64); 8] = [
+const MASK: [(f64, f64, f64); 9] = [
     (0.0, -0.4, 0.4),
     (0.125, -0.4, 0.5),
     (0.25, -0.4, 0.7),
@@ -73,6 +73,7 @@ const MASK: [(f64, f64, f64); 8] = [
     (1.0, 16.6, f64::INFINITY),
     (2.0, 40.5, f64::INFINITY),
     (3.0, 60.0, f64::INFINITY),
+    (4.0, 70.0, f64::INFINITY),
 ];
 
 /// The whole meter, with its lower sample rates, and not the filters alone.
