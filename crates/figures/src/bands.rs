@@ -19,6 +19,8 @@ const GAP_PX: f64 = 64.0;
 const APART: f64 = 1.0;
 /// A bar is at most so wide.
 const WIDEST_PX: f64 = 48.0;
+/// So many takes are named above the plot.
+const MOST_NAMED: usize = 12;
 /// Room behind the level over time, for percentiles.
 const BEHIND_PX: f64 = 74.0;
 
@@ -56,11 +58,11 @@ pub fn bands_figure(figure: &BandsFigure<'_>, size: Size) -> Result<Figure, Erro
         draw_bars(sheet, figure, (left, right), (middle, TOP_PX))?;
         draw_course(sheet, figure, (left, right - BEHIND_PX), (bottom, middle + GAP_PX))?;
         if figure.levels.len() > 1 {
-            let names: Vec<String> = figure
-                .levels
-                .iter()
-                .map(|of| elided(of.name, Type::new(theme::LABEL_PX, theme::INK), 180.0))
-                .collect();
+            // Beside a title of two words; each name has a sign before it.
+            let room = (right - left - 260.0) / figure.levels.len() as f64 - 58.0;
+            let look = Type::new(theme::LABEL_PX, theme::INK);
+            let name = |of: &DrawnLevels<'_>| elided(of.name, look, room.clamp(12.0, 180.0));
+            let names: Vec<String> = figure.levels.iter().take(MOST_NAMED).map(name).collect();
             return legend::draw(sheet, right, &legend::curves(names.iter().map(String::as_str)));
         }
         let mut entries = vec![("highest level", Sign::Line(theme::PALE_INK))];
@@ -227,7 +229,7 @@ fn draw_group(
     Ok(())
 }
 
-/// Names below the bars, as many as have room: all, or every so manieth.
+/// Names below the bars, as many as have room: all, or one of so many.
 fn draw_names(
     sheet: &Sheet<'_>,
     groups: &[Group],

@@ -83,6 +83,9 @@ const FEWEST_PARTS: usize = 8;
 /// Mean squares below −250 dB re full scale are silence: what is left of a filter that rings out.
 pub(super) const SILENCE: f64 = 1e-25;
 
+/// Times that differ by less are the same.
+const SLACK_S: f64 = 1e-9;
+
 /// What a level is made of.
 #[derive(Debug, Clone, Copy)]
 pub(super) struct Timing {
@@ -106,28 +109,50 @@ pub(super) struct Timing {
     pub(super) keeps_course: bool,
 }
 
+/// Squares of a stretch of time.
+#[derive(Debug, Clone, Copy, Default)]
+struct Stretch {
+    sum: f64,
+    count: u64,
+    ticks: u64,
+    /// Highest time-weighted level.
+    highest: f64,
+}
+
+impl Stretch {
+    fn add(&mut self, other: &Self) {
+        self.sum += other.sum;
+        self.count += other.count;
+        self.ticks += other.ticks;
+        self.highest = self.highest.max(other.highest);
+    }
+
+    fn mean(&self) -> Option<f64> {
+        (self.count > 0).then(|| self.sum / self.count as f64)
+    }
+}
+
 /// Follows the level of a squared signal.
 #[derive(Debug, Clone)]
 pub(super) struct ShortTime {
     timing: Timing,
     smoothing: Smoothing,
-    /// Squares so far, and where the tick ends that is being filled.
+    /// The tick that is being filled, its number, and the square behind its last.
+    tick: Stretch,
+    number: u64,
+    end: u64,
+    /// Squares so far.
     count: u64,
-    tick: u64,
-    tick_end: u64,
-    sum: f64,
-    highest: f64,
-    /// Of the averaging time.
-    total: f64,
-    averaged: u64,
-    most: f64,
+    /// The averaging time so far, and its lowest time-weighted level.
+    all: Stretch,
     least: f64,
-    parts: Vec<f64>,
-    part: (f64, u64, u64),
-    ticks_per_part: u64,
     levels: Histogram,
+    /// Means of its parts, and the part that is being filled.
+    parts: Vec<f64>,
+    part: Stretch,
+    ticks_per_part: u64,
     steps: Vec<Step>,
-    step: (f64, u64, f64),
+    step: Stretch,
     /// Whether the filter, and the time-weighted level, have been settled all through the step.
     is_averaged: bool,
     is_settled: bool,
@@ -164,25 +189,22 @@ impl ShortTime {
         let mut made = Self {
             timing,
             smoothing: Smoothing::new(timing.time_weighting, rate_hz),
+            tick: Stretch::default(),
+            number: 0,
+            end: 0,
             count: 0,
-            tick: 0,
-            tick_end: 0,
-            sum: 0.0,
-            highest: 0.0,
-            total: 0.0,
-            averaged: 0,
-            most: 0.0,
+            all: Stretch::default(),
             least: f64::INFINITY,
-            parts: Vec::with_capacity(MOST_PARTS),
-            part: (0.0, 0, 0),
-            ticks_per_part,
             levels: Histogram::new(),
+            parts: Vec::with_capacity(MOST_PARTS),
+            part: Stretch::default(),
+            ticks_per_part,
             steps: Vec::new(),
-            step: (0.0, 0, 0.0),
+            step: Stretch::default(),
             is_averaged: true,
             is_settled: true,
         };
-        made.tick_end = made.end_of(0);
+        made.end = made.end_of(0);
         made
     }
 
@@ -192,85 +214,84 @@ impl ShortTime {
 
     pub(super) fn push(&mut self, mut squares: &[f64]) {
         loop {
-            let room = (self.tick_end - self.count) as usize;
+            let room = (self.end - self.count) as usize;
             let (now, later) = squares.split_at(room.min(squares.len()));
-            self.sum += lanes::sum(now);
-            self.highest = self.highest.max(self.smoothing.run(now));
+            self.tick.sum += lanes::sum(now);
+            self.tick.count += now.len() as u64;
+            self.tick.highest = self.tick.highest.max(self.smoothing.run(now));
             self.count += now.len() as u64;
             squares = later;
-            if self.count < self.tick_end {
+            if self.count < self.end {
                 return;
             }
             self.end_tick();
         }
     }
 
+    /// When the tick begins that is being filled, in seconds from the first square.
+    fn begins_s(&self) -> f64 {
+        self.number as f64 * self.timing.tick_s
+    }
+
+    /// Whether a tick that begins then is averaged.
+    fn averages(&self, begins_s: f64) -> bool {
+        let Timing { from_s, lasts_s, .. } = self.timing;
+        begins_s >= from_s - SLACK_S && begins_s < from_s + lasts_s - SLACK_S
+    }
+
     fn end_tick(&mut self) {
-        let Timing { tick_s, ticks_per_step, from_s, lasts_s, .. } = self.timing;
-        let begins = self.tick as f64 * tick_s;
-        let count = self.tick_end - if self.tick > 0 { self.end_of(self.tick - 1) } else { 0 };
-        let is_averaged = begins >= from_s - 1e-9 && begins < from_s + lasts_s - 1e-9;
-        if is_averaged {
-            self.total += self.sum;
-            self.averaged += count;
-            self.most = self.most.max(self.highest);
-            self.part.0 += self.sum;
-            self.part.1 += count;
-            self.part.2 += 1;
-            if self.part.2 == self.ticks_per_part {
-                self.parts.extend((self.part.1 > 0).then(|| self.part.0 / self.part.1 as f64));
-                self.part = (0.0, 0, 0);
-            }
-            if begins >= self.timing.settled_s - 1e-9 {
-                let level = self.smoothing.settled_level();
-                self.least = self.least.min(level);
-                self.levels.add(level);
-            }
+        let begins_s = self.begins_s();
+        let tick = Stretch { ticks: 1, ..std::mem::take(&mut self.tick) };
+        if self.averages(begins_s) {
+            self.average(&tick, begins_s);
         }
-        if self.timing.keeps_course && begins >= self.timing.course_from_s - 1e-9 {
-            self.is_averaged &= begins >= from_s - 1e-9;
-            self.step.0 += self.sum;
-            self.step.1 += count;
-            self.step.2 = self.step.2.max(self.highest);
-            self.is_settled &= begins >= self.timing.settled_s - 1e-9;
-            let done = self.tick + 1 - (self.timing.course_from_s / tick_s).round() as u64;
-            if done.is_multiple_of(ticks_per_step) {
-                let (sum, count, highest) = std::mem::take(&mut self.step);
-                let mean = match (self.is_averaged, count) {
-                    (false, _) => 0.0,
-                    (true, 0) => highest,
-                    (true, count) => sum / count as f64,
-                };
-                let highest = if self.is_settled { highest } else { 0.0 };
-                self.steps.push(Step { mean, highest });
-                (self.is_averaged, self.is_settled) = (true, true);
-            }
+        if self.timing.keeps_course && begins_s >= self.timing.course_from_s - SLACK_S {
+            self.go_on(&tick, begins_s);
         }
-        (self.sum, self.highest) = (0.0, 0.0);
-        self.tick += 1;
-        let next_s = self.tick as f64 * tick_s;
-        if from_s > self.timing.course_from_s && !is_averaged && next_s >= from_s - 1e-9 {
+        self.number += 1;
+        self.end = self.end_of(self.number);
+        let Timing { from_s, course_from_s, .. } = self.timing;
+        if from_s > course_from_s && !self.averages(begins_s) && self.averages(self.begins_s()) {
             // What the start of the sound left behind is no level of the span.
             self.smoothing.forget();
         }
-        self.tick_end = self.end_of(self.tick);
+    }
+
+    /// Takes a tick of the averaging time.
+    fn average(&mut self, tick: &Stretch, begins_s: f64) {
+        self.all.add(tick);
+        self.part.add(tick);
+        if self.part.ticks == self.ticks_per_part {
+            self.parts.extend(std::mem::take(&mut self.part).mean());
+        }
+        if begins_s >= self.timing.settled_s - SLACK_S {
+            let level = self.smoothing.settled_level();
+            self.least = self.least.min(level);
+            self.levels.add(level);
+        }
+    }
+
+    /// Takes a tick of the course.
+    fn go_on(&mut self, tick: &Stretch, begins_s: f64) {
+        self.is_averaged &= begins_s >= self.timing.from_s - SLACK_S;
+        self.is_settled &= begins_s >= self.timing.settled_s - SLACK_S;
+        self.step.add(tick);
+        if self.step.ticks == self.timing.ticks_per_step {
+            let step = std::mem::take(&mut self.step);
+            let mean = step.mean().filter(|_| self.is_averaged).unwrap_or(0.0);
+            let highest = if self.is_settled { step.highest } else { 0.0 };
+            self.steps.push(Step { mean, highest });
+            (self.is_averaged, self.is_settled) = (true, true);
+        }
     }
 
     pub(super) fn finish(mut self) -> Followed {
         // What is left of the last tick counts for the mean.
-        let begins = self.tick as f64 * self.timing.tick_s;
-        let ended = if self.tick > 0 { self.end_of(self.tick - 1) } else { 0 };
-        let rest = self.count - ended;
-        if rest > 0
-            && begins >= self.timing.from_s
-            && begins < self.timing.from_s + self.timing.lasts_s
-        {
-            self.total += self.sum;
-            self.averaged += rest;
-            self.most = self.most.max(self.highest);
+        if self.averages(self.begins_s()) {
+            self.all.add(&self.tick);
         }
-        let averaged_s = self.averaged as f64 / self.timing.rate_hz;
-        let mean = (self.averaged > 0).then(|| self.total / self.averaged as f64);
+        let averaged_s = self.all.count as f64 / self.timing.rate_hz;
+        let mean = self.all.mean();
         let spread = self.timing.width_hz.map(|hz| (hz * averaged_s).max(1e-9).sqrt().recip());
         let relative = scatter(&self.parts).or(spread);
         let known = |power: f64| Some(power).filter(|power| *power > SILENCE && power.is_finite());
@@ -279,7 +300,7 @@ impl ShortTime {
                 .and_then(known)
                 .map(|mean| Measured::new(mean, relative.map_or(f64::NAN, |share| share * mean))),
             averaged_s,
-            most: known(self.most),
+            most: known(self.all.highest),
             least: known(self.least),
             exceeded: EXCEEDED_PERCENT.map(|percent| self.levels.exceeded(percent)),
             steps: self.steps,
