@@ -12,7 +12,7 @@ use super::{BandMeter, BandSettings, Stream, TotalMeter};
 use crate::finding::Finding;
 use crate::measured::{Measured, flat};
 use crate::quantity::{Field, Key, Label, Quantities, Quantity, Unit, bare, pair};
-use crate::units::{LevelReference, db_from_amplitude, db_from_power, power_from_db};
+use crate::units::{DB_PER_POWER, LevelReference, db_from_amplitude, db_from_power, power_from_db};
 
 /// Levels that are exceeded during [`EXCEEDED_PERCENT`] of the time; null in silence, and where the
 /// take is too short for the time weighting.
@@ -337,10 +337,12 @@ impl Levels {
             level_db: known_level(step.mean),
             max_db: known_level(step.highest),
         };
-        let of_bands = bands
+        let mut of_bands: Vec<BandLevel> = bands
             .bands
             .into_iter()
-            .map(|(band, level)| of_band(band, settings.fraction, &level.finish()));
+            .map(|(band, level)| of_band(band, settings.fraction, &level.finish()))
+            .collect();
+        widen_beside_neighbours(&mut of_bands);
         Self {
             fraction: settings.fraction,
             weighting: settings.weighting,
@@ -355,7 +357,7 @@ impl Levels {
             exposure_db: chosen.exposure_db,
             lcpeak_db: (peak > 0.0).then(|| db_from_amplitude(f64::from(peak))),
             noise_rating: None,
-            bands: of_bands.collect(),
+            bands: of_bands,
             every_s,
             course: own.steps.iter().enumerate().map(moment).collect(),
             weighted,
@@ -487,6 +489,26 @@ fn of_band(band: Band, fraction: u32, found: &Followed) -> BandLevel {
         corrected_db: None,
         correction: None,
         course_db: found.steps.iter().map(|step| known_level(step.mean)).collect(),
+    }
+}
+
+/// Widens the uncertainty of a band by what the skirts of its filter may bring from its neighbours.
+///
+/// The power that comes in at an edge is a share f of that of the neighbour, and as much of the own
+/// goes out: f·(P_low + P_high − 2·P) if the density is even within each band and steps at the
+/// edges, nothing if it is a slope. It lies between the two.
+fn widen_beside_neighbours(bands: &mut [BandLevel]) {
+    /// ½·∫ dx/(1 + (c·x)¹⁰) from 1 on, half a band being 1.
+    const SKIRT: f64 = 0.035;
+    let powers: Vec<Option<f64>> =
+        bands.iter().map(|band| band.level_db.map(|level| power_from_db(level.value))).collect();
+    let power = |n: Option<usize>| n.and_then(|n| *powers.get(n)?);
+    for (n, band) in bands.iter_mut().enumerate() {
+        let Some((level, own)) = band.level_db.as_mut().zip(powers[n]) else { continue };
+        let low = power(n.checked_sub(1)).unwrap_or(own);
+        let high = power(Some(n + 1)).unwrap_or(own);
+        let share = (SKIRT * ((low + high) / own - 2.0).abs()).min(1.0);
+        level.u = level.u.hypot(DB_PER_POWER * share / 3f64.sqrt());
     }
 }
 
