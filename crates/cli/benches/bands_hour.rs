@@ -18,7 +18,7 @@ fn main() {
     for (name, minutes, channels) in
         [("six minutes", 6, 1), ("an hour", 60, 1), ("an hour, four channels", 60, 4)]
     {
-        takes::write_channels(&take, &takes::harp_minute(), minutes, channels);
+        takes::write(&take, &takes::harp_minute(), minutes, channels);
         let words = ["bands", "--channel", "all", "--quiet"];
         let runs = (0..ROUNDS).map(|_| process::run(&words, &take));
         let (quickest, peak) = runs.min().expect("rounds");

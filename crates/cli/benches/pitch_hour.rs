@@ -28,7 +28,7 @@ fn main() {
         ("harp, an hour", &takes::harp_minute(), 60),
     ] {
         let take = folder.path().join("take.wav");
-        takes::write(&take, minute, minutes);
+        takes::write(&take, minute, minutes, 1);
         let runs = (0..ROUNDS).map(|_| process::run(&["pitch", "--quiet"], &take));
         let (quickest, peak) = runs.min().expect("rounds");
         println!(

@@ -27,8 +27,8 @@ fn main() {
     let folder = tempfile::tempdir().expect("a temporary folder");
     let (short, long) = (folder.path().join("short.wav"), folder.path().join("hour.wav"));
     let minute = takes::harp_minute();
-    takes::write(&short, &minute, 6);
-    takes::write(&long, &minute, 60);
+    takes::write(&short, &minute, 6, 1);
+    takes::write(&long, &minute, 60, 1);
     let picture = folder.path().join("picture.png");
     let picture = picture.to_str().expect("text");
     let arguments = [

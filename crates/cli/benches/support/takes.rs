@@ -24,13 +24,8 @@ pub(crate) fn harp_minute() -> Vec<f64> {
     sound
 }
 
-/// Writes a minute again and again, 24-bit.
-pub(crate) fn write(path: &Path, minute: &[f64], minutes: usize) {
-    write_channels(path, minute, minutes, 1);
-}
-
-/// The same on several channels.
-pub(crate) fn write_channels(path: &Path, minute: &[f64], minutes: usize, channels: usize) {
+/// Writes a minute again and again, 24-bit, the same on all channels.
+pub(crate) fn write(path: &Path, minute: &[f64], minutes: usize, channels: usize) {
     let file = BufWriter::new(File::create(path).expect("created"));
     let samples = vec![to_samples(minute).repeat(minutes); channels];
     write_wav(file, RATE, &samples, WavEncoding::Integer(24)).expect("written");
