@@ -110,6 +110,11 @@ pub(crate) fn grouped(value: u64) -> String {
     text
 }
 
+/// The middle of a band in Hz: 31.5, 1000.
+pub(crate) fn hertz(hz: f64) -> String {
+    number(hz, usize::from(hz.fract() != 0.0))
+}
+
 /// A sample rate: whole where it is whole.
 pub(crate) fn rate(rate_hz: f64) -> String {
     if rate_hz.fract() == 0.0 { grouped(rate_hz as u64) } else { number(rate_hz, 3) }

@@ -15,7 +15,7 @@ use crate::ticks;
 const BARS_SHARE: f64 = 0.6;
 /// Between the panels: room for the names of the bands.
 const GAP_PX: f64 = 64.0;
-/// Bars of weighted levels stand apart by so many of their widths.
+/// Between the bands and the weighted levels, in widths of a bar.
 const APART: f64 = 1.0;
 /// A bar is at most so wide.
 const WIDEST_PX: f64 = 48.0;

@@ -290,7 +290,7 @@ fn as_text(made: &Made<'_>) -> String {
     lines.extend(
         levels.lcpeak_db.map(|db| format!("C-weighted peak {} {unit}", text::number(db, 1))),
     );
-    lines.extend(rating_line(levels));
+    lines.extend(rating_line(levels).map(|line| format!("noise rating {line}")));
     if !lines.is_empty() {
         parts.push(text::sentence(&lines.join("; ")));
     }
@@ -334,7 +334,8 @@ fn side_by_side(made: &[Made<'_>]) -> String {
         let band = bands.find(|band| (1e3 * band.center_hz) as u64 == name)?;
         Some(band.own_db()?.value)
     };
-    let mut bands = Table::new().printed("band, Hz", |name: &&u64| hertz(**name as f64 / 1e3));
+    let mut bands =
+        Table::new().printed("band, Hz", |name: &&u64| text::hertz(**name as f64 / 1e3));
     for one in made {
         bands = bands.number("", one.part.title(), 1, move |name| of(one, **name));
     }
@@ -344,10 +345,6 @@ fn side_by_side(made: &[Made<'_>]) -> String {
     let findings = text::findings(&findings);
     parts.extend(Some(findings).filter(|findings| !findings.is_empty()));
     parts.join("\n")
-}
-
-fn hertz(hz: f64) -> String {
-    text::number(hz, usize::from(hz.fract() != 0.0))
 }
 
 fn weighted_table<'t>(levels: &'t Levels, unit: &str) -> Table<'t, &'t Weighted> {
@@ -374,7 +371,7 @@ fn band_table<'t>(levels: &'t Levels, unit: &str) -> Table<'t, &'t BandLevel> {
         _ => String::new(),
     };
     Table::new()
-        .printed("band, Hz", |band: &&BandLevel| hertz(band.center_hz))
+        .printed("band, Hz", |band: &&BandLevel| text::hertz(band.center_hz))
         .measured("", format!("level, {unit}"), 2, |band| band.level_db)
         .when(has_background, |table| {
             table
@@ -440,14 +437,14 @@ fn statistics_line(levels: &Levels) -> String {
 /// Noise ratings in words.
 fn rating_line(levels: &Levels) -> Option<String> {
     let rating = levels.noise_rating?;
-    let at = |hz: Option<f64>| hz.map_or(String::new(), |hz| format!(" ({} Hz)", hertz(hz)));
+    let at = |hz: Option<f64>| hz.map_or(String::new(), |hz| format!(" ({} Hz)", text::hertz(hz)));
     let nr = rating.nr.map(|nr| format!("NR {}{}", text::number(nr, 1), at(rating.nr_at_hz)));
     let nc = match rating.nc {
         Some(nc) => Some(format!("NC {}{}", text::number(nc, 1), at(rating.nc_at_hz))),
         None => rating.nr.map(|_| "no NC: it is given from 15 to 70".into()),
     };
     let all: Vec<String> = [nr, nc].into_iter().flatten().collect();
-    (!all.is_empty()).then(|| format!("noise rating {}", all.join(", ")))
+    (!all.is_empty()).then(|| all.join(", "))
 }
 
 fn settings_line(made: &Made<'_>) -> String {

@@ -561,10 +561,6 @@ fn as_text(made: &Made<'_>) -> String {
     parts.join("\n")
 }
 
-fn hertz(hz: f64) -> String {
-    text::number(hz, usize::from(hz.fract() != 0.0))
-}
-
 fn said_of(correction: Option<Correction>) -> &'static str {
     match correction {
         Some(Correction::Subtracted) => "subtracted",
@@ -579,7 +575,7 @@ fn band_table<'t>(made: &Made<'_>) -> Table<'t, &'t BandIsolation> {
     let has = |of: fn(&BandIsolation) -> bool| found.bands.iter().any(of);
     let (standardized, normalized) = if is_impact { ("L'nT", "L'n") } else { ("DnT", "R'") };
     Table::new()
-        .printed("band, Hz", |band: &&BandIsolation| hertz(band.center_hz))
+        .printed("band, Hz", |band: &&BandIsolation| text::hertz(band.center_hz))
         .when(!is_impact, |table| {
             table.number("", "source", 1, |band: &&BandIsolation| band.source_db)
         })

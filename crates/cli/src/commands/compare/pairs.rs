@@ -368,7 +368,9 @@ fn level_table(pair: &Pair<'_, '_>) -> String {
 fn band_table(pair: &Pair<'_, '_>) -> String {
     let bands: Vec<&BandDifference> = pair.found.bands.iter().collect();
     Table::new()
-        .printed("band, Hz", |of: &&BandDifference| hertz(of.band.nominal_hz(pair.found.fraction)))
+        .printed("band, Hz", |of: &&BandDifference| {
+            text::hertz(of.band.nominal_hz(pair.found.fraction))
+        })
         .number("", pair.a.part.title(), 1, |of| of.a_db)
         .number("", pair.b.part.title(), 1, |of| of.b_db)
         .signed("", "difference, dB", 2, |of| of.difference_db)
@@ -384,12 +386,6 @@ fn band_table(pair: &Pair<'_, '_>) -> String {
         })
         .words("", " ", |of| verdict(of))
         .text(&bands)
-}
-
-/// A middle with a decimal where it has one that matters.
-fn hertz(hz: f64) -> String {
-    let is_whole = hz.fract() == 0.0 || hz > 100.0;
-    text::number(hz, usize::from(!is_whole))
 }
 
 /// Quantities whose difference is real, and how many there are beside.
