@@ -13,6 +13,7 @@ mod advice;
 mod analyses;
 mod args;
 mod arrays;
+mod band_file;
 mod columns;
 mod commands;
 mod export;

@@ -161,6 +161,9 @@ pub(crate) trait Measure: Sync + Sized {
     /// Measures a part, and says what it found on the way.
     fn measure(&self, part: &Part<'_>, quiet: bool) -> Result<(Self::Found, Vec<Finding>)>;
 
+    /// Finds out what parts that were measured say together.
+    fn relate(&self, _made: &mut [Made<'_, Self::Found>]) {}
+
     /// `settings` in JSON.
     fn settings(&self, made: &Made<'_, Self::Found>) -> impl Serialize;
 
@@ -220,6 +223,7 @@ pub(crate) fn drive<M: Measure>(command: &M) -> Result<Status> {
     if made.is_empty() {
         return Ok(status);
     }
+    command.relate(&mut made);
     let several = made.len() > 1;
     let mut notes = Vec::new();
     for one in &mut made {

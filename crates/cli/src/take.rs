@@ -415,6 +415,11 @@ impl<'a> Part<'a> {
         self.take
     }
 
+    /// The same span of all channels together.
+    pub(crate) fn of_all_channels(self) -> Self {
+        Self { channels: Channels::All, reference: LevelReference::FullScale, ..self }
+    }
+
     /// What a result keeps of its take. Reads the whole file to hash it.
     pub(crate) fn record(&self) -> Result<TakeRecord> {
         let (take, rate) = (self.take, self.take.info.sample_rate_hz);

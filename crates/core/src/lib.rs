@@ -29,6 +29,7 @@
 //! | [`tuning`] | notes against a temperament: cents, reference pitch, stretch, beats of intervals |
 //! | [`unison`] | strings sounding together: mistuning, beats, a grade |
 //! | [`modulation`] | envelope, rate and depth of AM and FM, beats, fluctuation strength, roughness |
+//! | [`loudness`] | loudness over the ear and over time, sharpness, programme loudness |
 //! | [`isolation`] | sound insulation between rooms, and its single numbers |
 //! | [`compare`] | two sounds: delay, drift, gain, differences and which of them are real |
 //! | [`trend`] | a quantity against a condition: line, course, steps |
@@ -69,6 +70,7 @@ pub mod intake;
 pub mod isolation;
 mod lanes;
 mod linear;
+pub mod loudness;
 mod measured;
 pub mod modulation;
 mod onsets;

@@ -226,6 +226,18 @@ pub enum Unit {
     Vacil,
     /// Roughness: that of the same tone modulated at 70 Hz is 1.
     Asper,
+    /// Loudness: that of a tone of 1 kHz and 40 dB is 1.
+    Sone,
+    /// Loudness level: that of a tone of 1 kHz is its level in dB.
+    Phon,
+    /// Sharpness: that of a critical band of noise at 1 kHz and 60 dB is 1.
+    Acum,
+    /// Critical-band rate.
+    Bark,
+    /// Programme loudness re full scale.
+    Lufs,
+    /// A difference of programme loudness.
+    LoudnessUnit,
 }
 
 impl Unit {
@@ -234,6 +246,7 @@ impl Unit {
     pub fn of_difference(self) -> Self {
         match self {
             Self::Level | Self::FullScale => Self::Decibel,
+            Self::Lufs => Self::LoudnessUnit,
             other => other,
         }
     }
@@ -256,6 +269,12 @@ impl Unit {
             Self::Radian => "rad",
             Self::Vacil => "vacil",
             Self::Asper => "asper",
+            Self::Sone => "sone",
+            Self::Phon => "phon",
+            Self::Acum => "acum",
+            Self::Bark => "Bark",
+            Self::Lufs => "LUFS",
+            Self::LoudnessUnit => "LU",
         }
     }
 }

@@ -103,6 +103,25 @@ fn f_exceeded(above: f64, below: f64, probability: f64) -> f64 {
     high.exp()
 }
 
+/// Standard deviation of the mean of values in a row, with what neighbours have in common.
+///
+/// s² = (γ_0 + 2·Σ γ_k)/(n − 1) with the covariances γ_k at a distance of k values, as far as they
+/// are more than chance; widened where few values leave s itself uncertain, so that two of it cover
+/// 95.4 %.
+pub(crate) fn deviation_of_mean(values: &[f64]) -> f64 {
+    let count = values.len();
+    let n = count as f64;
+    let mean = values.iter().sum::<f64>() / n;
+    let covariance = |lag: usize| -> f64 {
+        let pairs = values.iter().zip(&values[lag..]);
+        pairs.map(|(a, b)| (a - mean) * (b - mean)).sum::<f64>() / n
+    };
+    let own = covariance(0);
+    let together: f64 =
+        (1..=count / 4).map(covariance).take_while(|of_lag| *of_lag > 2.0 / n.sqrt() * own).sum();
+    widened(n - 1.0) * ((own + 2.0 * together) / (n - 1.0)).sqrt()
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

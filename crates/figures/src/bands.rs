@@ -6,7 +6,7 @@ use tonemap_core::units::LevelReference;
 use crate::error::Error;
 use crate::legend::{self, Sign};
 use crate::notes::{Room, TOP_PX, Words, elided};
-use crate::panel::{Axis, Panel, Scale};
+use crate::panel::{Axis, Panel};
 use crate::sheet::{Align, Figure, Mark, Sheet, Size, Type};
 use crate::theme;
 use crate::ticks;
@@ -158,15 +158,8 @@ fn draw_bars(
         range_db(all().flat_map(|bar| [bar.db, bar.highest_db.unwrap_or(bar.db)]), 8.0);
     let slots = bands.len() as f64 + totals.len() as f64 + APART;
     let slot = ((right - left) / slots).min(3.0 * WIDEST_PX);
-    let linear = |low, high, (from_px, to_px): (f64, f64)| Axis {
-        low,
-        high,
-        scale: Scale::Linear,
-        from_px,
-        to_px,
-    };
-    let y = linear(low, high, along);
-    let panel = Panel { x: linear(0.0, 1.0, (left, right)), y };
+    let y = Axis::linear((low, high), along);
+    let panel = Panel { x: Axis::linear((0.0, 1.0), (left, right)), y };
     for value in ticks::linear(low, high, (along.0 - along.1) / 46.0) {
         let at = y.place(value.value).floor() + 0.5;
         sheet.line(&[(left, at), (right, at)], theme::GRID, 1.0, 1.0)?;
@@ -275,8 +268,8 @@ fn draw_course(
     let (low, high) = range_db(courses().flat_map(of), 2.0);
     let (from_s, to_s) = if from_s < to_s { (from_s, to_s) } else { (0.0, 1.0) };
     let panel = Panel {
-        x: Axis { low: from_s, high: to_s, scale: Scale::Linear, from_px: left, to_px: right },
-        y: Axis { low, high, scale: Scale::Linear, from_px: along.0, to_px: along.1 },
+        x: Axis::linear((from_s, to_s), (left, right)),
+        y: Axis::linear((low, high), along),
     };
     panel.draw_lines(sheet)?;
     for (n, levels) in courses().enumerate() {

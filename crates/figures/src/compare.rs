@@ -336,13 +336,11 @@ mod tests {
         let maps = difference_maps(sound(&a), sound(&b), None, 0.0, (50.0, 16_000.0), cells);
         let maps = maps.expect("maps");
         let plan = &maps.a.plan;
-        let linear =
-            |low, high, from_px, to_px| Axis { low, high, scale: Scale::Linear, from_px, to_px };
         let panel = Panel {
-            x: linear(0.0, plan.span_s(), 0.0, 200.0),
+            x: Axis::linear((0.0, plan.span_s()), (0.0, 200.0)),
             y: Axis {
                 scale: Scale::Logarithmic,
-                ..linear(plan.edges_hz[0], plan.edges_hz[plan.rows()], 400.0, 0.0)
+                ..Axis::linear((plan.edges_hz[0], plan.edges_hz[plan.rows()]), (400.0, 0.0))
             },
         };
         let picture = difference_picture(&maps, &panel);

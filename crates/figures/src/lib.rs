@@ -19,6 +19,7 @@
 //! | [`map_figure`] | the spectra of all notes side by side |
 //! | [`unison_figure`] | the partials of strings sounding together, with their decay removed |
 //! | [`isolation_figure`] | levels in two rooms, and what the wall between them keeps back |
+//! | [`loudness_figure`] | loudness along the ear and over time, what bands would save |
 //! | [`modulation_figure`] | a sound with its envelope, the rates of that and its depth |
 //! | [`targets_figure`] | partials of bells against the ratios wanted |
 //! | [`difference_figure`] | two spectra and their difference |
@@ -65,6 +66,7 @@ mod glyphs;
 mod isolation;
 mod labels;
 mod legend;
+mod loudness;
 mod marks;
 mod modulation;
 mod narrow;
@@ -91,6 +93,7 @@ pub use colours::ColourMap;
 pub use compare::{DifferenceFigure, MapsFigure, difference_figure, maps_cells, maps_figure};
 pub use error::Error;
 pub use isolation::{IsolationFigure, isolation_figure};
+pub use loudness::{DrawnLoudness, LoudnessFigure, loudness_figure};
 pub use marks::{DrawnTrack, Marks, TrackPoint};
 pub use modulation::{ModulationFigure, modulation_cells, modulation_figure};
 pub use narrow::{DrawnLook, NarrowFigure, narrow_figure};

@@ -42,6 +42,11 @@ pub(crate) struct Axis {
 }
 
 impl Axis {
+    /// Equal differences take equal space.
+    pub(crate) fn linear((low, high): (f64, f64), (from_px, to_px): (f64, f64)) -> Self {
+        Self { low, high, scale: Scale::Linear, from_px, to_px }
+    }
+
     /// Where a value lies, in pixels.
     pub(crate) fn place(&self, value: f64) -> f64 {
         let share = match self.scale {

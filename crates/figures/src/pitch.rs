@@ -182,10 +182,10 @@ fn draw_series(
     let high_db = (greatest / 10.0).ceil() * 10.0 + 12.0;
     let lowest = evidence.floor_db.iter().copied().fold(f64::INFINITY, f64::min);
     let low_db = ((lowest - 10.0).clamp(greatest - 110.0, greatest - 50.0) / 10.0).floor() * 10.0;
-    let linear =
-        |low, high, from_px, to_px| Axis { low, high, scale: Scale::Linear, from_px, to_px };
-    let panel =
-        Panel { x: linear(0.0, high_hz, left, right), y: linear(low_db, high_db, bottom, top) };
+    let panel = Panel {
+        x: Axis::linear((0.0, high_hz), (left, right)),
+        y: Axis::linear((low_db, high_db), (bottom, top)),
+    };
     panel.draw_grid(sheet)?;
     let curve = |levels: &[f64]| -> Vec<(f64, f64)> {
         let points = evidence.frequency_hz.iter().zip(levels);
@@ -233,10 +233,10 @@ fn draw_correlation(
     let period_s = evidence.readings.first().map(|reading| 1.0 / reading.f0_hz);
     let longest_s = evidence.lag_s.last().copied().unwrap_or(1.0);
     let shown_s = period_s.map_or(longest_s, |period| (3.4 * period).min(longest_s));
-    let linear =
-        |low, high, from_px, to_px| Axis { low, high, scale: Scale::Linear, from_px, to_px };
-    let panel =
-        Panel { x: linear(0.0, 1e3 * shown_s, left, right), y: linear(-1.0, 1.0, bottom, top) };
+    let panel = Panel {
+        x: Axis::linear((0.0, 1e3 * shown_s), (left, right)),
+        y: Axis::linear((-1.0, 1.0), (bottom, top)),
+    };
     panel.draw_grid(sheet)?;
     let points = evidence.lag_s.iter().zip(&evidence.correlation);
     let curve: Vec<(f64, f64)> = points

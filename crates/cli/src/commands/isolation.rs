@@ -19,7 +19,7 @@ use crate::advice;
 use crate::args::{
     Channel, ChannelList, FigureArgs, Format, OutputArgs, PartArgs, SourceArgs, SpanArgs,
 };
-use crate::files;
+use crate::band_file;
 use crate::json;
 use crate::kept::{Present, Presented};
 use crate::levels::levels_of;
@@ -405,45 +405,8 @@ const TIMES: [&str; 3] = ["t30_s", "t20_s", "decay_s"];
 
 /// Reverberation times over frequency from a table, or from the bands of a saved result.
 fn read_decay(file: &Path) -> Result<Vec<(f64, f64)>> {
-    const MOST_BYTES: u64 = 1 << 20;
-    let text = files::read_named(file, MOST_BYTES)?;
-    let is_saved = file.extension().is_some_and(|ending| ending.eq_ignore_ascii_case("json"));
-    let read = if is_saved { decay_of_result(&text) } else { decay_of_table(&text) };
-    let decay = read.with_context(|| files::shown(file))?;
-    if decay.is_empty() {
-        anyhow::bail!("{}: there is no reverberation time in it", files::shown(file));
-    }
-    Ok(decay)
-}
-
-fn decay_of_result(text: &str) -> Result<Vec<(f64, f64)>> {
-    let first = text.lines().next().unwrap_or_default();
-    let saved: serde_json::Value = serde_json::from_str(first).context("it is no saved result")?;
-    let bands = saved["result"]["bands"].as_array().context("its result has no bands")?;
-    let of = |band: &serde_json::Value| {
-        let seconds = TIMES.iter().find_map(|name| band[*name].as_f64());
-        Some((band["center_hz"].as_f64()?, seconds?))
-    };
-    Ok(bands.iter().filter_map(of).collect())
-}
-
-fn decay_of_table(text: &str) -> Result<Vec<(f64, f64)>> {
-    let mut reader = csv::Reader::from_reader(text.as_bytes());
-    let heads = reader.headers()?.clone();
-    let column = |name: &str| heads.iter().position(|head| head.trim() == name);
-    let times: Vec<usize> = TIMES.into_iter().filter_map(column).collect();
-    let (Some(hz), false) = (column("center_hz"), times.is_empty()) else {
-        let times = TIMES.join(", ");
-        anyhow::bail!("a table of reverberation times has a column center_hz, and one of {times}");
-    };
-    let mut decay = Vec::new();
-    for row in reader.records() {
-        let row = row?;
-        let number = |column: usize| row.get(column)?.trim().parse::<f64>().ok();
-        let seconds = times.iter().find_map(|column| number(*column));
-        decay.extend(number(hz).zip(seconds));
-    }
-    Ok(decay)
+    let bands = band_file::read(file, &TIMES, "reverberation times")?.values;
+    Ok(bands.into_iter().map(|(hz, seconds)| (hz, seconds.value)).collect())
 }
 
 fn title(made: &Made<'_>) -> String {

@@ -7,6 +7,7 @@ mod demo;
 mod filter;
 mod inspect;
 mod isolation;
+mod loudness;
 mod modulation;
 mod partials;
 mod pitch;
@@ -54,6 +55,7 @@ pub(crate) enum Command {
     Tuning(Box<tuning::Tuning>),
     Unison(Box<unison::Unison>),
     Modulation(Box<modulation::Modulation>),
+    Loudness(Box<loudness::Loudness>),
     Isolation(Box<isolation::Isolation>),
     Compare(Box<compare::Compare>),
     Trend(Box<trend::Trend>),
@@ -82,6 +84,8 @@ impl Command {
             Self::Tuning(command) => presents(&**command),
             Self::Unison(command) => measures(&**command),
             Self::Modulation(command) => measures(&**command),
+            Self::Loudness(command) if command.is_of_levels() => presents(&**command),
+            Self::Loudness(command) => measures(&**command),
             Self::Isolation(command) => presents(&**command),
             Self::Compare(command) => presents(&**command),
             Self::Trend(command) => presents(&**command),
@@ -132,7 +136,7 @@ pub(crate) enum About {
 }
 
 /// The commands that measure: their results can be saved, compared, made again and reported.
-pub(crate) const RESULTS: [(&str, About); 13] = [
+pub(crate) const RESULTS: [(&str, About); 14] = [
     ("inspect", About::Take),
     ("spectrum", About::Take),
     ("bands", About::Take),
@@ -143,6 +147,7 @@ pub(crate) const RESULTS: [(&str, About); 13] = [
     ("tuning", About::Take),
     ("unison", About::Take),
     ("modulation", About::Take),
+    ("loudness", About::Take),
     ("isolation", About::Several),
     ("compare", About::Several),
     ("trend", About::Several),

@@ -6,7 +6,7 @@ use super::weighting::settled;
 use crate::error::Error;
 use crate::lanes;
 use crate::measured::Measured;
-use crate::significance::widened;
+use crate::significance::deviation_of_mean;
 use crate::units::{DB_PER_POWER, db_from_power, power_from_db};
 
 /// How quickly a level follows the sound (IEC 61672-1:2013).
@@ -320,30 +320,13 @@ pub(super) fn bare_level(power: f64) -> f64 {
     db_from_power(2.0 * power)
 }
 
-/// Standard deviation of the mean of parts over that mean, with what neighbours have in common;
-/// `None` of too few parts.
-///
-/// s² = (γ_0 + 2·Σ γ_k)/(n − 1) with the covariances γ_k at k parts' distance, as far as they are
-/// more than chance; widened where few parts leave s itself uncertain, so that two of it cover
-/// 95.4 %.
+/// Standard deviation of the mean of parts over that mean; `None` of too few parts.
 fn scatter(parts: &[f64]) -> Option<f64> {
-    let count = parts.len();
-    if count < FEWEST_PARTS {
+    let mean = parts.iter().sum::<f64>() / parts.len() as f64;
+    if parts.len() < FEWEST_PARTS || mean <= 0.0 {
         return None;
     }
-    let n = count as f64;
-    let mean = parts.iter().sum::<f64>() / n;
-    if mean <= 0.0 {
-        return None;
-    }
-    let covariance = |lag: usize| -> f64 {
-        let pairs = parts.iter().zip(&parts[lag..]);
-        pairs.map(|(a, b)| (a - mean) * (b - mean)).sum::<f64>() / n
-    };
-    let own = covariance(0);
-    let together: f64 =
-        (1..=count / 4).map(covariance).take_while(|of_lag| *of_lag > 2.0 / n.sqrt() * own).sum();
-    Some(widened(n - 1.0) * ((own + 2.0 * together) / (n - 1.0)).sqrt() / mean)
+    Some(deviation_of_mean(parts) / mean)
 }
 
 /// By how much a level rises from the first to the last part, in dB, by the line through them; if

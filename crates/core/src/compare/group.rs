@@ -2,7 +2,7 @@
 
 use serde::Serialize;
 
-use super::profile::{Kinded, QuantityKind, note_quantities};
+use super::profile::{Kinded, QuantityKind, loudness_quantities, note_quantities};
 use super::spectra::Spectra;
 use super::{CompareSettings, Sound, bands_told, check_width, frames_for, peak_db, range};
 use crate::bands::Weighting;
@@ -81,6 +81,9 @@ pub fn profile(sound: Sound<'_>, settings: &CompareSettings) -> Result<Profile, 
     }
     if let Some(timbre) = &settings.timbre {
         quantities.extend(note_quantities(sound, timbre)?);
+    }
+    if let Some(field) = settings.loudness {
+        quantities.extend(loudness_quantities(sound, field)?);
     }
     Ok(Profile { quantities })
 }

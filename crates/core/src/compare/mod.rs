@@ -51,6 +51,7 @@ use crate::between::Interpolator;
 use crate::error::Error;
 use crate::finding::Finding;
 use crate::frame::{FramePlan, FrameSettings};
+use crate::loudness::SoundField;
 use crate::measured::{Measured, flat};
 use crate::quantity::{Field, Key, Label, Quantities, Quantity, Unit, pair};
 use crate::samples::{Reader, Samples};
@@ -59,7 +60,7 @@ use crate::timbre::TimbreSettings;
 use crate::units::{db_from_amplitude, db_from_power};
 use align::{Placed, Shifted, align};
 use overlay::Overlay;
-use profile::{Kinded, note_quantities, numbered_alike};
+use profile::{Kinded, loudness_quantities, note_quantities, numbered_alike};
 use spectra::{Spectra, Together};
 
 /// How two sounds are compared.
@@ -78,6 +79,8 @@ pub struct CompareSettings {
     /// How partials and descriptors are measured, which takes most of the time and holds all samples
     /// in memory; `None` leaves them out.
     pub timbre: Option<TimbreSettings>,
+    /// The sound field in which loudness is compared, where the levels of both are re 20 µPa.
+    pub loudness: Option<SoundField>,
 }
 
 impl Default for CompareSettings {
@@ -89,6 +92,7 @@ impl Default for CompareSettings {
             align: true,
             match_gain: false,
             timbre: Some(TimbreSettings::default()),
+            loudness: None,
         }
     }
 }
@@ -394,9 +398,15 @@ pub fn compare(
     };
     spectra.full_scale_db = [a.full_scale_db, b.full_scale_db];
     let mut findings = alignment_findings(alignment.as_ref(), rival_s, settings.align);
-    let quantities = |sound| match &settings.timbre {
-        Some(timbre) => note_quantities(sound, timbre),
-        None => Ok(Vec::new()),
+    let quantities = |sound| -> Result<Vec<Kinded>, Error> {
+        let mut all = match &settings.timbre {
+            Some(timbre) => note_quantities(sound, timbre)?,
+            None => Vec::new(),
+        };
+        if let Some(field) = settings.loudness {
+            all.extend(loudness_quantities(sound, field)?);
+        }
+        Ok(all)
     };
     let of_a = quantities(a)?;
     let there = |sample: usize| {

@@ -3,10 +3,12 @@
 use serde::Serialize;
 
 use super::Sound;
+use crate::bands::Stream;
 use crate::error::Error;
+use crate::loudness::{LoudnessMeter, LoudnessSettings, Method, SoundField};
 use crate::measured::Measured;
 use crate::partials::{F0, INHARMONICITY, Partial, PartialTrack, Partials};
-use crate::quantity::{Key, Quantity};
+use crate::quantity::{Key, Quantities, Quantity};
 use crate::samples::held;
 use crate::timbre::{
     ATTACK, DESCRIPTORS, Descriptor, Timbre, TimbreSettings, scatter_of_mean, timbre,
@@ -50,6 +52,45 @@ pub(super) fn note_quantities(
     }
     quantities.extend(descriptor_quantities(&found, is_note));
     Ok(quantities)
+}
+
+/// Loudness and sharpness of a sound whose levels are re 20 µPa, as of a steady one. Where it is too
+/// short there are none.
+pub(super) fn loudness_quantities(
+    sound: Sound<'_>,
+    field: SoundField,
+) -> Result<Vec<Kinded>, Error> {
+    const BLOCK: usize = 1 << 16;
+    let settings = LoudnessSettings {
+        method: Method::Stationary,
+        field,
+        full_scale_db: sound.full_scale_db,
+        ..LoudnessSettings::default()
+    };
+    let count = sound.samples.count();
+    let stream = Stream {
+        rate_hz: sound.rate_hz,
+        lead: 0,
+        samples: count as u64,
+        start_s: 0.0,
+        weights: vec![1.0],
+    };
+    let mut meter = match LoudnessMeter::new(&settings, &stream) {
+        Ok(meter) => meter,
+        Err(Error::TooShort { .. }) => return Ok(Vec::new()),
+        Err(other) => return Err(other),
+    };
+    let mut block = vec![0.0; BLOCK];
+    for from in (0..count).step_by(BLOCK) {
+        let part = &mut block[..BLOCK.min(count - from)];
+        sound.samples.read(from, part)?;
+        meter.push(&[part]);
+    }
+    let is_compared = |quantity: &Quantity| {
+        ["loudness_sone", "loudness_level_phon", "sharpness_acum"].contains(&quantity.key.field())
+    };
+    let numbers = meter.finish().quantities().into_iter().filter(is_compared);
+    Ok(numbers.map(|quantity| (QuantityKind::Descriptor, quantity)).collect())
 }
 
 /// The quantities of a second sound with its partials numbered as the first has them: each after

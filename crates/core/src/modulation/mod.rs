@@ -34,6 +34,7 @@ mod sensation;
 mod wave;
 
 pub use result::{Beat, Kind, Modulation, Moment, Outline, Rate, RateDepth, RateMap};
+pub use sensation::{Strength, strength};
 
 use std::sync::Arc;
 

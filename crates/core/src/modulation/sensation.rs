@@ -13,7 +13,7 @@ use super::fluctuation::Fluctuation;
 use super::roughness::Roughness;
 use super::{Modulation, Sound};
 use crate::error::Error;
-use crate::samples::Reader;
+use crate::samples::{Reader, Samples};
 use crate::units::{amplitude_from_db, db_from_power, power_from_db};
 
 /// Channels, half a Bark apart, the first at half a Bark.
@@ -187,41 +187,84 @@ impl Excitation {
     }
 }
 
-/// Fluctuation strength and roughness over time and overall.
+/// How strongly the modulation of a sound is heard.
+#[derive(Debug, Clone, Copy, PartialEq, Default)]
+pub struct Strength {
+    /// Roughness.
+    pub roughness_asper: Option<f64>,
+    /// Fluctuation strength.
+    pub fluctuation_strength_vacil: Option<f64>,
+}
+
+/// Roughness and fluctuation strength of a sound of which a full-scale sine has so many dB re 20 µPa.
+///
+/// # Errors
+///
+/// [`Error::Lost`] where samples can no longer be read.
+pub fn strength(
+    samples: &dyn Samples,
+    sample_rate_hz: f64,
+    full_scale_db: f64,
+) -> Result<Strength, Error> {
+    let sound = Sound { samples, sample_rate_hz, start_s: 0.0 };
+    Ok(Courses::of(&sound, full_scale_db)?.strength())
+}
+
+/// Roughness and fluctuation strength over time: the middles of stretches in seconds, and values.
+struct Courses {
+    rough: Vec<(f64, f64)>,
+    slow: Vec<(f64, f64)>,
+}
+
+fn mean(all: &[(f64, f64)]) -> Option<f64> {
+    (!all.is_empty()).then(|| all.iter().map(|(_, value)| value).sum::<f64>() / all.len() as f64)
+}
+
+impl Courses {
+    fn of(sound: &Sound<'_>, full_scale_db: f64) -> Result<Self, Error> {
+        let rate_hz = sound.sample_rate_hz;
+        let count = sound.samples.count();
+        // Amplitudes of sines re the root of two times 20 µPa.
+        let gain = amplitude_from_db(full_scale_db);
+        let mut roughness = Roughness::new(rate_hz, gain);
+        let mut fluctuation = Fluctuation::new(rate_hz, gain);
+        let mut reader = Reader::new(sound.samples);
+        let mut made = Self { rough: Vec::new(), slow: Vec::new() };
+        let length = roughness.length();
+        for from in (0..(count + 1).saturating_sub(length)).step_by(length / 2) {
+            let middle_s = sound.start_s + (from as f64 + 0.5 * length as f64) / rate_hz;
+            made.rough.push((middle_s, roughness.frame(reader.at(from as i64, length)?)));
+        }
+        let (length, hop) = (fluctuation.length(), fluctuation.hop());
+        let mut from = 0;
+        while from + length <= count {
+            let middle_s = sound.start_s + (from as f64 + 0.5 * length as f64) / rate_hz;
+            if let Some((late_s, value)) = fluctuation.frame(reader.at(from as i64, length)?) {
+                made.slow.push((middle_s - late_s, value));
+            }
+            from += hop;
+        }
+        Ok(made)
+    }
+
+    fn strength(&self) -> Strength {
+        Strength {
+            roughness_asper: mean(&self.rough),
+            fluctuation_strength_vacil: mean(&self.slow),
+        }
+    }
+}
+
+/// Adds fluctuation strength and roughness over time and overall.
 pub(super) fn add(
     sound: &Sound<'_>,
     full_scale_db: f64,
     result: &mut Modulation,
 ) -> Result<(), Error> {
-    let rate_hz = sound.sample_rate_hz;
-    let count = sound.samples.count();
-    // Amplitudes of sines re the root of two times 20 µPa.
-    let gain = amplitude_from_db(full_scale_db);
-    let mut roughness = Roughness::new(rate_hz, gain);
-    let mut fluctuation = Fluctuation::new(rate_hz, gain);
-    let mut reader = Reader::new(sound.samples);
-    let mut rough: Vec<(f64, f64)> = Vec::new();
-    let length = roughness.length();
-    for from in (0..(count + 1).saturating_sub(length)).step_by(length / 2) {
-        let middle_s = sound.start_s + (from as f64 + 0.5 * length as f64) / rate_hz;
-        rough.push((middle_s, roughness.frame(reader.at(from as i64, length)?)));
-    }
-    let mut slow: Vec<(f64, f64)> = Vec::new();
-    let (length, hop) = (fluctuation.length(), fluctuation.hop());
-    let mut from = 0;
-    while from + length <= count {
-        let middle_s = sound.start_s + (from as f64 + 0.5 * length as f64) / rate_hz;
-        if let Some((late_s, value)) = fluctuation.frame(reader.at(from as i64, length)?) {
-            slow.push((middle_s - late_s, value));
-        }
-        from += hop;
-    }
-    let mean = |all: &[(f64, f64)]| {
-        (!all.is_empty())
-            .then(|| all.iter().map(|(_, value)| value).sum::<f64>() / all.len() as f64)
-    };
-    result.roughness_asper = mean(&rough);
-    result.fluctuation_strength_vacil = mean(&slow);
+    let courses = Courses::of(sound, full_scale_db)?;
+    let Strength { roughness_asper, fluctuation_strength_vacil } = courses.strength();
+    result.roughness_asper = roughness_asper;
+    result.fluctuation_strength_vacil = fluctuation_strength_vacil;
     let half_s = 0.5 * result.map.hop_s;
     for at in &mut result.course {
         let near = |all: &[(f64, f64)], reach_s: f64| {
@@ -229,8 +272,8 @@ pub(super) fn add(
             let to = all.partition_point(|(time_s, _)| *time_s <= at.time_s + reach_s);
             mean(&all[from..to])
         };
-        at.roughness_asper = near(&rough, half_s.max(0.05));
-        at.fluctuation_strength_vacil = near(&slow, half_s.max(0.5));
+        at.roughness_asper = near(&courses.rough, half_s.max(0.05));
+        at.fluctuation_strength_vacil = near(&courses.slow, half_s.max(0.5));
     }
     Ok(())
 }

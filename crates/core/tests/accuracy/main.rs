@@ -7,6 +7,7 @@
 
 mod bands;
 mod compare;
+mod loudness;
 mod modulation;
 mod partials;
 mod pitch;
@@ -32,6 +33,7 @@ fn whole_table() {
     for measures in [
         bands::MEASURES,
         compare::MEASURES,
+        loudness::MEASURES,
         modulation::MEASURES,
         partials::MEASURES,
         pitch::MEASURES,

@@ -11,8 +11,9 @@ use serde::Serialize;
 use serde_json::Value;
 use tonemap_core::compare::{CompareSettings, Recorded, Sound};
 use tonemap_core::intake::NoiseMeter;
+use tonemap_core::loudness::SoundField;
 use tonemap_core::partials::LONGEST_S;
-use tonemap_core::units::FrequencyRange;
+use tonemap_core::units::{FrequencyRange, LevelReference};
 use tonemap_core::{Finding, Samples};
 use tonemap_figures::ColourMap;
 
@@ -219,6 +220,10 @@ impl Compare {
         let usual = CompareSettings::default();
         let lowest_rate =
             loaded.iter().map(|one| one.recorded.rate_hz).fold(f64::INFINITY, f64::min);
+        let is_short = |one: &Loaded<'_>| one.recorded.duration_s <= LONGEST_S;
+        // Where levels are known at the ear, it hears the difference.
+        let is_heard =
+            |one: &Loaded<'_>| is_short(one) && one.part.reference != LevelReference::FullScale;
         Ok(CompareSettings {
             frames: self.frames.settings(reference_hz),
             range_hz: match self.how.range {
@@ -228,9 +233,9 @@ impl Compare {
             fraction: self.how.fraction,
             align: !self.how.apart,
             match_gain: self.how.match_gain,
-            timbre: usual.timbre.filter(|_| {
-                loaded.iter().all(|one| one.recorded.duration_s <= LONGEST_S || one.note.is_some())
-            }),
+            timbre: (usual.timbre)
+                .filter(|_| loaded.iter().all(|one| is_short(one) || one.note.is_some())),
+            loudness: loaded.iter().all(is_heard).then(SoundField::default),
         })
     }
 
