@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use anyhow::{Result, bail};
+use anyhow::{Result, anyhow, bail};
 use clap::{Args, ValueEnum};
 use serde::Serialize;
 use tonemap_core::bands::Stream;
@@ -16,7 +16,7 @@ use tonemap_core::units::LevelReference;
 use tonemap_core::{Finding, Measured as Value};
 use tonemap_figures::{
     ChartCurve, DrawnLoudness, Figure, LoudnessFigure, ReportPart, Words, course_chart,
-    loudness_figure,
+    loudness_figure, spectrum_chart,
 };
 
 use crate::advice;
@@ -213,7 +213,7 @@ impl Loudness {
             );
         }
         Measured::of_levels(&read.values, self.how.field())
-            .map_err(|error| anyhow::Error::from(error).context(name))
+            .map_err(|error| anyhow!("{name}: {error}"))
     }
 
     fn draw_views(&self, views: &[View<'_>]) -> Result<Figure> {
@@ -402,9 +402,19 @@ impl Measure for Loudness {
             ),
         ];
         let (x, y) = found.stretches.iter().map(|at| (at.time_s, at.loudness_sone)).unzip();
-        let curve = ChartCurve { name: "loudness".into(), x, y };
-        let title = ("Loudness, sone", "sone");
-        let charts = vec![course_chart("loudness", "Loudness over time", &[curve], title)];
+        let course = ChartCurve { name: "loudness".into(), x, y };
+        let (x, y) = found.specific.iter().map(|at| (at.frequency_hz, at.sone_per_bark)).unzip();
+        let specific = ChartCurve { name: "specific loudness".into(), x, y };
+        let charts = vec![
+            course_chart("loudness", "Loudness over time", &[course], ("Loudness, sone", "sone")),
+            spectrum_chart(
+                "specific-loudness",
+                "Specific loudness, mean over time",
+                &[specific],
+                &ChartCurve::default(),
+                ("Specific loudness, sone/Bark", "sone/Bark"),
+            ),
+        ];
         Ok(ReportPart {
             facts: facts.into_iter().flatten().collect(),
             charts: if found.stretches.is_empty() { Vec::new() } else { charts },
@@ -447,14 +457,14 @@ impl Present for Loudness {
             files.iter().map(|file| self.of_file(file)).collect::<Result<_>>()?;
         weigh(&mut found.iter_mut().collect::<Vec<_>>());
         let named = |(file, found): (&std::path::PathBuf, &Measured)| {
-            let take = Some(files::shown(file)).filter(|_| files.len() > 1);
+            let take = Some(name_of(file)).filter(|_| files.len() > 1);
             let of = |finding: Finding| Finding { take: take.clone(), ..finding };
             advice::worded(found.findings.clone()).into_iter().map(of).collect::<Vec<_>>()
         };
         let findings: Vec<Vec<Finding>> = files.iter().zip(&found).map(named).collect();
         let views: Vec<View<'_>> = (files.iter().zip(&found).zip(&findings))
             .map(|((file, loudness), findings)| View {
-                title: files::shown(file),
+                title: name_of(file),
                 of: "levels in third-octave bands, re 20 µPa".into(),
                 loudness,
                 findings: findings.clone(),
@@ -474,7 +484,7 @@ impl Present for Loudness {
                 .collect::<Result<String>>()?,
             Format::Csv => {
                 let head = |file: &std::path::PathBuf| RowHead {
-                    take: files::shown(file),
+                    take: name_of(file),
                     channel: String::new(),
                     level_reference: "20 µPa",
                 };
@@ -490,6 +500,11 @@ impl Present for Loudness {
         let findings = findings.into_iter().flatten().collect();
         Ok(Presented { content, judged, findings, status: Status::Done })
     }
+}
+
+/// The name of a file without its folders.
+fn name_of(file: &Path) -> String {
+    files::shown(file.file_name().map_or(file, Path::new))
 }
 
 /// The numbers of one sound, a line each.

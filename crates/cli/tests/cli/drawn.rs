@@ -195,6 +195,22 @@ fn levels_show_a_bar_for_each_band_and_weighting() {
 }
 
 #[test]
+fn loudness_is_shown_along_the_ear_over_time_and_as_what_bands_would_save() {
+    let bench = study();
+    let one = Drawn::of(&bench, "loudness tone.wav --assume full-scale=94dB");
+    // Beside dashes there are the specific loudness and the course.
+    let lines = one.points("polyline", CURVE);
+    let curves: Vec<usize> = lines.into_iter().filter(|points| *points > 2).collect();
+    assert_eq!(curves, [one.count("specific"), 200]);
+    let both = Drawn::of(&bench, "loudness tone.wav --channel 1,1 --assume full-scale=94dB");
+    assert_eq!(both.points("polyline", CURVE).iter().filter(|n| **n == 240).count(), 1);
+    assert_eq!(both.points("polyline", SECOND_CURVE).iter().filter(|n| **n == 240).count(), 1);
+    // A bar for each critical band, and the signs.
+    let bars = both.points("polygon", CURVE).len() + both.points("polygon", SECOND_CURVE).len();
+    assert!((20..=26).contains(&bars), "{bars}");
+}
+
+#[test]
 fn an_insulation_shows_a_mark_for_each_band_and_the_deviations() {
     let drawn = Drawn::of(&study(), "isolation --source cut0.wav --receiver cut1.wav");
     let bands = drawn.count("bands");

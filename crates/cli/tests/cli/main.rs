@@ -28,6 +28,7 @@ mod isolation;
 mod kept;
 mod kills;
 mod levels;
+mod loudness;
 mod modulation;
 mod partials;
 mod pitch;

@@ -113,6 +113,7 @@ fn a_span_that_ends_too_late_is_a_finding() {
         "unison",
         "modulation",
         "bands",
+        "loudness --method programme",
     ] {
         let late = bench.json(&format!("{command} a.wav --to 50 --format json --quiet"));
         assert!(codes(&late).contains(&"span_cut"), "{command}: {:?}", codes(&late));

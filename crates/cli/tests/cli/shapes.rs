@@ -91,6 +91,7 @@ fn keys_of_results_are_those_that_were_reviewed() {
         ("tuning", "tuning cut0.wav tone.wav --interval G3..A4"),
         ("modulation", "modulation tone.wav beat.wav"),
         ("bands", "bands cut0.wav tone.wav --course --fraction 1 --range 125Hz..4kHz"),
+        ("loudness", "loudness tone.wav beat.wav --course --assume full-scale=94dB"),
         ("isolation", "isolation --source cut0.wav --receiver cut1.wav --decay 0.5s"),
         ("unison", "unison cut0.wav --against cut1.wav"),
         ("unison_before", "unison cut0.wav --before cut2.wav"),
@@ -123,6 +124,9 @@ fn heads_of_tables_are_those_that_were_reviewed() {
         "modulation tone.wav",
         "bands tone.wav",
         "bands tone.wav --course --fraction 1",
+        "loudness tone.wav --assume full-scale=94dB",
+        "loudness tone.wav --assume full-scale=94dB --specific",
+        "loudness tone.wav --assume full-scale=94dB --course",
         "isolation --source cut0.wav --receiver cut1.wav",
         "compare cut0.wav cut1.wav",
         "compare cut0.wav+cut2.wav cut1.wav+tone.wav",
@@ -174,7 +178,7 @@ fn numbers(path: &str, value: &Value, keys: &mut Vec<String>) {
                 let is_u = key.strip_suffix("_u").is_some_and(|base| fields.contains_key(base));
                 let is_curve = [
                     "track", "tracks", "curve", "course", "clips", "slices", "bands", "clicks_s",
-                    "dropouts", "lines_hz", "members", "values", "points", "spectrum",
+                    "dropouts", "lines_hz", "members", "values", "points", "spectrum", "specific",
                 ];
                 // A band is known by its middle.
                 let is_edge =
@@ -218,6 +222,7 @@ fn every_number_of_a_result_is_a_quantity() {
         "modulation tone.wav",
         "modulation beat.wav",
         "bands tone.wav",
+        "loudness tone.wav --assume full-scale=94dB",
         "isolation --source cut0.wav --receiver cut1.wav --decay 0.5s",
         "compare cut0 cut1",
     ] {

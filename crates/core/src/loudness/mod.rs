@@ -339,17 +339,17 @@ impl Loudness {
             }
             if bands[place as usize].replace(*level).is_some() {
                 return Err(Error::Setting {
-                    setting: "a third-octave band",
-                    given: format!("{hz} Hz twice"),
-                    allowed: "each once".into(),
+                    setting: "the number of levels of a band",
+                    given: format!("2 at {hz} Hz"),
+                    allowed: "1".into(),
                 });
             }
         }
         if bands.iter().all(Option::is_none) {
             return Err(Error::Setting {
-                setting: "the third-octave bands",
-                given: "none".into(),
-                allowed: "25 Hz to 12.5 kHz".into(),
+                setting: "the number of third-octave bands from 25 Hz to 12.5 kHz",
+                given: "0".into(),
+                allowed: "1 at least".into(),
             });
         }
         let ear = Ear::new(field);
@@ -365,7 +365,8 @@ impl Loudness {
                 of(&moved) - value
             };
             let squares: f64 = (0..THIRDS).map(|third| by(third).powi(2)).sum();
-            Measured::new(value, squares.sqrt())
+            let is_known = bands.iter().flatten().all(|level| level.u.is_finite());
+            Measured::new(value, if is_known { squares.sqrt() } else { f64::NAN })
         };
         let mut found = Self::new(Method::Stationary, field);
         found.set_powers(&powers);

@@ -240,6 +240,9 @@ mod tests {
 
     use super::*;
 
+    /// A name, steps of so many dB for so many seconds, and what they give.
+    type Case = (&'static str, Vec<(f64, f64)>, f64);
+
     /// Tones of so many dB re full scale for so long, in each channel.
     fn programme(rate_hz: f64, levels_db: &[(Vec<f64>, f64)]) -> Programme {
         let channels = levels_db[0].0.len();
@@ -282,7 +285,7 @@ mod tests {
     /// EBU Tech 3341, cases 1 to 6: all within 0.1 LU.
     #[test]
     fn integrated_loudness_is_gated() {
-        let cases: [(&str, Vec<(f64, f64)>, f64); 5] = [
+        let cases: [Case; 5] = [
             ("case 1", vec![(-23.0, 20.0)], -23.0),
             ("case 2", vec![(-33.0, 20.0)], -33.0),
             ("case 3", vec![(-36.0, 10.0), (-23.0, 60.0), (-36.0, 10.0)], -23.0),
@@ -319,7 +322,7 @@ mod tests {
     /// EBU Tech 3342, cases 1 to 4: within 1 LU.
     #[test]
     fn the_loudness_range_is_that_of_the_steps() {
-        let cases: [(&str, Vec<(f64, f64)>, f64); 4] = [
+        let cases: [Case; 4] = [
             ("range 1", vec![(-20.0, 20.0), (-30.0, 20.0)], 10.0),
             ("range 2", vec![(-20.0, 20.0), (-15.0, 20.0)], 5.0),
             ("range 3", vec![(-40.0, 20.0), (-20.0, 20.0)], 20.0),

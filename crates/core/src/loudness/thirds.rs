@@ -146,8 +146,8 @@ impl WithSimd for Filtering<'_> {
             for smoothed in &mut state.smoothed {
                 for k in 0..THIRDS {
                     smoothed[k] += state.smoothing[k] * (value[k] - smoothed[k]);
-                    value[k] = smoothed[k];
                 }
+                value = *smoothed;
             }
             if n == 0 {
                 tick.smoothed = value;
@@ -180,9 +180,9 @@ mod tests {
     #[test]
     fn the_filters_are_what_they_should_be() {
         let mut worst = [0.0f64; 3];
-        for third in 0..THIRDS {
+        for (third, below) in BELOW.iter().enumerate() {
             let middle = middle_hz(third);
-            let poles = BELOW[third].map(|[a1, a2]| {
+            let poles = below.map(|[a1, a2]| {
                 let (a1, a2) = (-2.0 - a1, 1.0 - a2);
                 let of_square = 1.0 - a1 + a2;
                 (2.0 * (1.0 - a2) / of_square, ((1.0 + a1 + a2) / of_square).sqrt())

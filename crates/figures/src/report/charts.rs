@@ -146,7 +146,7 @@ pub fn spectrum_chart(
     caption: &str,
     curves: &[ChartCurve],
     tones: &ChartCurve,
-    level_unit: &str,
+    (y_title, unit): (&str, &str),
 ) -> Chart {
     let mut plot = Plot::new();
     for (n, curve) in curves.iter().enumerate() {
@@ -166,11 +166,9 @@ pub fn spectrum_chart(
         plot.add_trace(trace);
     }
     plot.set_layout(
-        layout()
-            .x_axis(axis("Frequency, Hz").type_(AxisType::Log))
-            .y_axis(axis(&format!("Level, {level_unit}"))),
+        layout().x_axis(axis("Frequency, Hz").type_(AxisType::Log)).y_axis(axis(y_title)),
     );
-    Chart::new(name, caption, &plot, "frequency", ["Hz", level_unit])
+    Chart::new(name, caption, &plot, "frequency", ["Hz", unit])
 }
 
 /// Quantities over time.

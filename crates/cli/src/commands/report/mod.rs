@@ -295,8 +295,11 @@ impl Report {
             if is_note { analyses.of(named, command, &[]).ok() } else { None }
         };
         let (partials, pitch) = (of_note("partials"), of_note("pitch"));
-        // What is no note is asked how loud it is.
-        let levels = if is_note { None } else { analyses.of(named, "bands", &[]).ok() };
+        // What is no note is asked how loud it is, also to the ear where it is calibrated.
+        let of_sound = |command: &str| {
+            if is_note { None } else { analyses.of(named, command, &[]).ok() }
+        };
+        let (levels, loudness) = (of_sound("bands"), of_sound("loudness"));
         let (map, sound) = self.map_and_sound(named)?;
         let mut section = ReportSection {
             id: format!("take-{n}"),
@@ -317,7 +320,7 @@ impl Report {
         };
         let mut results = Vec::new();
         let mut findings: Vec<Finding> = Vec::new();
-        let all = [Some(inspect), Some(spectrum), levels, pitch, timbre, partials];
+        let all = [Some(inspect), Some(spectrum), levels, loudness, pitch, timbre, partials];
         for (place, mut kept) in all.into_iter().flatten().enumerate() {
             results.extend(kept.saved()?);
             section.add(std::mem::take(&mut kept.part));

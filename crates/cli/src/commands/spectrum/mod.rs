@@ -561,7 +561,8 @@ impl Measure for Spectrum {
             text::number(spectrum.resolution_hz, 1)
         );
         let curves = [ChartCurve { name: "spectrum".into(), x, y }];
-        let chart = spectrum_chart("spectrum", &caption, &curves, &tones, &unit);
+        let title = format!("Level, {unit}");
+        let chart = spectrum_chart("spectrum", &caption, &curves, &tones, (&title, &unit));
         let peaks: Vec<&Peak> = spectrum.peaks.iter().collect();
         let table = Table::new()
             .measured("", "frequency, Hz", 6, |peak: &&Peak| {
