@@ -66,6 +66,7 @@ pub mod filter;
 mod finding;
 mod fit;
 pub mod frame;
+mod histogram;
 pub mod intake;
 pub mod isolation;
 mod lanes;

@@ -290,14 +290,17 @@ fn draw_maps(
     let [a, b] = shown else { return Ok(()) };
     let place = louder_of(shown).unwrap_or(0);
     let (louder, other) = if place == 0 { (a, b) } else { (b, a) };
-    let panel = panel(at_bar + BAR_PX, span_s(louder.loudness));
-    let begin = span_s(other.loudness).0 - span_s(louder.loudness).0;
-    let difference =
-        |x: f64, bark: f64| at(louder.loudness, x, bark) - at(other.loudness, x + begin, bark);
-    let furthest = louder
-        .loudness
-        .stretches
-        .iter()
+    // As long as there are both.
+    let ((from_s, to_s), (other_from_s, other_to_s)) =
+        (span_s(louder.loudness), span_s(other.loudness));
+    let lasts_s = (to_s - from_s).min(other_to_s - other_from_s);
+    let panel = panel(at_bar + BAR_PX, (from_s, from_s + lasts_s));
+    let difference = |time_s: f64, bark: f64| {
+        let other_s = time_s - from_s + other_from_s;
+        at(louder.loudness, time_s, bark) - at(other.loudness, other_s, bark)
+    };
+    let furthest = (louder.loudness.stretches.iter())
+        .take_while(|of| of.time_s < from_s + lasts_s)
         .flat_map(|of| (1..=240).map(move |n| difference(of.time_s, 0.1 * f64::from(n)).abs()))
         .fold(0.0f32, f32::max);
     let reach = if furthest > 0.0 { f64::from(furthest) } else { 1.0 };

@@ -4,6 +4,7 @@ use serde::{Serialize, Serializer};
 
 use super::weighting::settled;
 use crate::error::Error;
+use crate::histogram::Histogram;
 use crate::lanes;
 use crate::measured::Measured;
 use crate::significance::deviation_of_mean;
@@ -195,7 +196,8 @@ impl ShortTime {
             count: 0,
             all: Stretch::default(),
             least: f64::INFINITY,
-            levels: Histogram::new(),
+            // In steps of 0.05 dB.
+            levels: Histogram::new(SILENCE, power_from_db(0.05), 6000),
             parts: Vec::with_capacity(MOST_PARTS),
             part: Stretch::default(),
             ticks_per_part,
@@ -302,7 +304,8 @@ impl ShortTime {
             averaged_s,
             most: known(self.all.highest),
             least: known(self.least),
-            exceeded: EXCEEDED_PERCENT.map(|percent| self.levels.exceeded(percent)),
+            exceeded: EXCEEDED_PERCENT
+                .map(|percent| self.levels.exceeded(percent).filter(|power| *power > 0.0)),
             steps: self.steps,
             drift_db: drift(&self.parts),
         }
@@ -414,47 +417,6 @@ impl Smoothing {
 /// The larger of two numbers, in one instruction.
 fn larger(a: f64, b: f64) -> f64 {
     if a > b { a } else { b }
-}
-
-/// How often a level lay where.
-#[derive(Debug, Clone)]
-struct Histogram {
-    counts: Vec<u32>,
-    all: u64,
-}
-
-impl Histogram {
-    const LOWEST_DB: f64 = -250.0;
-    const STEP_DB: f64 = 0.05;
-    const STEPS: usize = 6000;
-
-    fn new() -> Self {
-        Self { counts: vec![0; Self::STEPS], all: 0 }
-    }
-
-    fn add(&mut self, power: f64) {
-        let db = db_from_power(power.max(SILENCE));
-        let step = ((db - Self::LOWEST_DB) / Self::STEP_DB).clamp(0.0, (Self::STEPS - 1) as f64);
-        self.counts[step as usize] += 1;
-        self.all += 1;
-    }
-
-    /// The power that is exceeded during so much of the time; `None` where nothing was added, or
-    /// nothing is left there.
-    fn exceeded(&self, percent: f64) -> Option<f64> {
-        let wanted = 0.01 * percent * self.all as f64;
-        let mut above = 0.0;
-        for (step, count) in self.counts.iter().enumerate().rev().filter(|(_, n)| **n > 0) {
-            let within = f64::from(*count);
-            if above + within >= wanted {
-                let share = ((wanted - above) / within).clamp(0.0, 1.0);
-                let db = Self::LOWEST_DB + Self::STEP_DB * (step as f64 + 1.0 - share);
-                return (step > 0).then(|| power_from_db(db));
-            }
-            above += within;
-        }
-        None
-    }
 }
 
 #[cfg(test)]

@@ -5,6 +5,7 @@ use super::pattern::{POINTS, phon, sharpness_parts};
 use super::tables::THIRDS;
 use super::thirds::TICK_S;
 use super::{Moment, Specific};
+use crate::histogram::Histogram;
 use crate::measured::Measured;
 use crate::significance::deviation_of_mean;
 
@@ -93,7 +94,7 @@ impl Statistics {
         let part = Part {
             powers: [0.0; THIRDS],
             ticks: 0,
-            loudness: Histogram::new(),
+            loudness: histogram(),
             sone: 0.0,
             moment: 0.0,
             area: 0.0,
@@ -235,7 +236,7 @@ impl Statistics {
     /// Its uncertainty is that of the share of time during which it is exceeded, over how steeply
     /// that share falls.
     pub(super) fn exceeded(&self, percent: f64) -> Option<Measured> {
-        let all = self.parts.iter().fold(Histogram::new(), |mut all, part| {
+        let all = self.parts.iter().fold(histogram(), |mut all, part| {
             all.add_all(&part.loudness);
             all
         });
@@ -251,13 +252,18 @@ impl Statistics {
             f64::NAN
         } else {
             let share = |part: &Part| part.loudness.share_above(value);
-            let mean = |part: &Part| part.sone / part.loudness.all.max(1) as f64;
+            let mean = |part: &Part| part.sone / part.loudness.count().max(1) as f64;
             // In a short span few moments lie so high: the mean is known better than they are. In
             // the first part the loudness may rise from silence.
             (of_parts(&self.parts, &share) * per_share).max(of_parts(&self.parts[1..], &mean))
         };
         Some(Measured::new(value, u))
     }
+}
+
+/// Of loudness in steps of 0.2 %, from a thousandth of a sone to 10 000 sone.
+fn histogram() -> Histogram {
+    Histogram::new(1e-3, 1.002, 8068)
 }
 
 /// Mean powers of all parts but one.
@@ -285,86 +291,4 @@ pub(super) fn phon_of(sone: Measured) -> Measured {
     let step = 1e-4 * sone.value.max(1e-3);
     let slope = (phon(sone.value + step) - phon(sone.value)) / step;
     Measured::new(phon(sone.value), slope * sone.u)
-}
-
-/// How often a loudness was how large.
-#[derive(Debug, Clone)]
-struct Histogram {
-    counts: Vec<u32>,
-    all: u64,
-}
-
-impl Histogram {
-    const LEAST_SONE: f64 = 1e-3;
-    /// Natural logarithm of a step: 0.2 %.
-    const STEP: f64 = 0.002;
-    /// Up to 10 000 sone.
-    const STEPS: usize = 8059;
-
-    fn new() -> Self {
-        Self { counts: vec![0; Self::STEPS], all: 0 }
-    }
-
-    /// Where a loudness lies among the steps.
-    fn place(sone: f64) -> f64 {
-        let place = (sone.max(Self::LEAST_SONE) / Self::LEAST_SONE).ln() / Self::STEP;
-        place.min((Self::STEPS - 1) as f64)
-    }
-
-    fn add(&mut self, sone: f64) {
-        self.counts[Self::place(sone) as usize] += 1;
-        self.all += 1;
-    }
-
-    fn add_all(&mut self, other: &Self) {
-        for (count, more) in self.counts.iter_mut().zip(&other.counts) {
-            *count += more;
-        }
-        self.all += other.all;
-    }
-
-    /// The loudness that is exceeded during so much of the time; `None` where nothing was added.
-    fn exceeded(&self, percent: f64) -> Option<f64> {
-        let wanted = 0.01 * percent * self.all as f64;
-        let mut above = 0.0;
-        for (step, count) in self.counts.iter().enumerate().rev().filter(|(_, n)| **n > 0) {
-            let within = f64::from(*count);
-            if above + within >= wanted {
-                let share = ((wanted - above) / within).clamp(0.0, 1.0);
-                let place = step as f64 + 1.0 - share;
-                let is_nothing = step == 0;
-                let sone = Self::LEAST_SONE * (Self::STEP * place).exp();
-                return Some(if is_nothing { 0.0 } else { sone });
-            }
-            above += within;
-        }
-        None
-    }
-
-    /// The share of the time during which a loudness is exceeded.
-    fn share_above(&self, sone: f64) -> f64 {
-        let place = Self::place(sone);
-        let step = place as usize;
-        let above: f64 = self.counts[step + 1..].iter().copied().map(f64::from).sum();
-        let within = f64::from(self.counts[step]) * (1.0 - place.fract());
-        (above + within) / self.all.max(1) as f64
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn loudness_that_is_exceeded_is_found_again() {
-        let mut histogram = Histogram::new();
-        (1..=10_000).for_each(|n| histogram.add(f64::from(n) * 0.004));
-        for percent in [1.0, 5.0, 10.0, 50.0, 90.0] {
-            let found = histogram.exceeded(percent).expect("a loudness");
-            let expected = 40.0 * (1.0 - 0.01 * percent);
-            assert!((found / expected - 1.0).abs() < 0.001, "{percent} %: {found} {expected}");
-            assert!((histogram.share_above(found) - 0.01 * percent).abs() < 1e-6);
-        }
-        assert_eq!(Histogram::new().exceeded(5.0), None);
-    }
 }

@@ -547,7 +547,7 @@ pub(super) const STEPS: &[Step] = &[
         heading: "After a summer: hardly more decibels, but louder",
         text: "The worn fan has nearly the level of the new one. It throbs, and what it reaches for \
                a twentieth of the time is what is remembered.",
-        arguments: "loudness fan-a-run1 fan-worn --quiet --figure fan-worn-loudness.png",
+        arguments: "loudness fan-a-run1 fan-worn --to 4 --quiet --figure fan-worn-loudness.png",
         figure: Some("fan-worn-loudness.png"),
         files: &[],
     },
