@@ -87,7 +87,9 @@ fn pink_noise_has_its_loudness() {
             shaped_noise(seed, 480_000, RATE_HZ, |hz| if hz > 0.0 { 1.0 / hz } else { 0.0 });
         let rms = (sound.iter().map(|x| x * x).sum::<f64>() / sound.len() as f64).sqrt();
         let wanted = 10f64.powf((60.0 - FULL_SCALE_DB) / 20.0) / 2f64.sqrt();
-        sound.iter_mut().for_each(|x| *x *= wanted / rms);
+        for x in &mut sound {
+            *x *= wanted / rms;
+        }
         100.0 * (sone(&measured(&sound, RATE_HZ, &settings(Method::Stationary))) / 10.498 - 1.0)
     });
     let mean = errors.iter().sum::<f64>() / errors.len() as f64;
