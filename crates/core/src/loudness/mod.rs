@@ -423,3 +423,35 @@ fn missing(rate_hz: f64) -> Option<Finding> {
         ),
     ))
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::synth::{to_samples, white_noise};
+
+    #[test]
+    fn blocks_of_any_length_give_the_same() {
+        let sound = to_samples(&white_noise(17, 0.05, 60_000));
+        let (lead, rate_hz) = (10_000, 44_100.0);
+        let stream =
+            Stream { rate_hz, lead, samples: 60_000 - lead, start_s: 1.0, weights: vec![0.5, 0.5] };
+        for method in [Method::TimeVarying, Method::Stationary] {
+            let settings = LoudnessSettings {
+                method,
+                full_scale_db: 94.0,
+                keeps_course: true,
+                ..LoudnessSettings::default()
+            };
+            let of = |piece: usize| {
+                let mut meter = LoudnessMeter::new(&settings, &stream).expect("settings");
+                sound.chunks(piece).for_each(|part| meter.push(&[part, part]));
+                serde_json::to_string(&meter.finish()).expect("JSON")
+            };
+            let whole = of(60_000);
+            assert!(whole.contains("\"loudness_sone\""), "{whole}");
+            for piece in [1, 777, 4096, 30_001] {
+                assert!(of(piece) == whole, "{method:?} in pieces of {piece}");
+            }
+        }
+    }
+}
