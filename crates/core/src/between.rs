@@ -2,7 +2,9 @@
 
 use pulp::{Arch, Simd, WithSimd};
 
+use crate::error::Error;
 use crate::lanes::dot;
+use crate::samples::{Reader, Samples};
 use crate::window::{Kaiser, ideal_low_pass};
 
 /// Taps that are summed side by side; their number divides that of all.
@@ -125,6 +127,40 @@ impl WithSimd for Along<'_> {
             }
             *value = a[0];
         }
+    }
+}
+
+/// A sound at a higher rate, read between its samples; or as it is, where it has that rate.
+pub(crate) struct Raised<'a> {
+    samples: &'a dyn Samples,
+    /// Own samples for each of the higher rate.
+    step: f64,
+    between: Interpolator,
+}
+
+impl<'a> Raised<'a> {
+    /// A sound of which each sample of the higher rate is so many samples, at most one.
+    pub(crate) fn new(samples: &'a dyn Samples, step: f64) -> Self {
+        Self { samples, step, between: Interpolator::wide() }
+    }
+
+    pub(crate) fn samples(&self) -> &dyn Samples {
+        if self.step < 1.0 { self } else { self.samples }
+    }
+}
+
+impl Samples for Raised<'_> {
+    fn count(&self) -> usize {
+        (self.samples.count() as f64 / self.step).floor() as usize
+    }
+
+    fn read(&self, start: usize, into: &mut [f32]) -> Result<(), Error> {
+        let place = start as f64 * self.step;
+        let (before, behind) = self.between.needs(into.len(), self.step);
+        let mut reader = Reader::new(self.samples);
+        let sound = reader.at(place as i64 - before as i64, before + behind)?;
+        self.between.along(sound, before as f64 + place.fract(), self.step, into);
+        Ok(())
     }
 }
 

@@ -155,6 +155,31 @@ impl FramePlan {
         self.window.figures().width_6db_bins * sample_rate_hz / self.segment() as f64
     }
 
+    /// What the side lobes of the power elsewhere bring into each bin at most, groups of bins taken
+    /// together; of a spectrum of which noise is so many bins wide.
+    pub(crate) fn leaked(&self, mean: &[f64], noise_bins: f64) -> Vec<f64> {
+        /// So many are summed pair by pair in less time than a transform takes.
+        const GROUPS: usize = 128;
+        let size = mean.len().div_ceil(GROUPS);
+        let per_bin = self.segment() as f64 / self.transform_size as f64;
+        // By distance in groups, from edge to edge.
+        let lobes: Vec<f64> = (0..GROUPS)
+            .map(|apart| {
+                let bins = (apart.max(1) - 1) * size;
+                self.window.side_lobe_beyond(bins as f64 * per_bin).powi(2)
+            })
+            .collect();
+        let powers: Vec<f64> =
+            mean.chunks(size).map(|bins| bins.iter().sum::<f64>() / noise_bins).collect();
+        let of_group = |group: usize| -> f64 {
+            let apart = |other: usize| group.abs_diff(other);
+            let others = powers.iter().enumerate().filter(|(other, _)| apart(*other) > 1);
+            others.map(|(other, power)| power * lobes[apart(other)]).sum()
+        };
+        let of_groups: Vec<f64> = (0..powers.len()).map(of_group).collect();
+        (0..mean.len()).map(|k| of_groups[k / size]).collect()
+    }
+
     /// The plan in numbers.
     #[must_use]
     pub fn figures(&self, sample_rate_hz: f64) -> FrameFigures {

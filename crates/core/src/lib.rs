@@ -30,6 +30,7 @@
 //! | [`unison`] | strings sounding together: mistuning, beats, a grade |
 //! | [`modulation`] | envelope, rate and depth of AM and FM, beats, fluctuation strength, roughness |
 //! | [`loudness`] | loudness over the ear and over time, sharpness, programme loudness |
+//! | [`transfer`] | what lies between a reference and a response: delay, magnitude, phase, coherence |
 //! | [`isolation`] | sound insulation between rooms, and its single numbers |
 //! | [`compare`] | two sounds: delay, drift, gain, differences and which of them are real |
 //! | [`trend`] | a quantity against a condition: line, course, steps |
@@ -86,6 +87,7 @@ pub mod spectrum;
 pub mod stiffness;
 pub mod synth;
 pub mod timbre;
+pub mod transfer;
 pub mod transform;
 pub mod trend;
 pub mod tuning;

@@ -40,9 +40,9 @@ pub(crate) mod flat {
     }
 
     flat! { a b corrected_db decay_t60_s depth difference difference_db f0_hz fitted_reference_hz
-    frequency_deviation_hz frequency_rate_hz grade grade_change inharmonicity
+    delay_s drift_ppm frequency_deviation_hz frequency_rate_hz gain_db grade grade_change inharmonicity
     inharmonicity_difference intercept laeq_db lceq_db leq_db level_db loudness_level_phon
-    loudness_sone mistuning_cents
+    loudness_sone magnitude_db mistuning_cents
     mistuning_change_cents moved_cents normalized_db other_cents rate_hz sharpness_acum slope
     standardized_db stiff_f_hz unsteadiness }
 }

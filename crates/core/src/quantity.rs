@@ -222,6 +222,10 @@ pub enum Unit {
     Percent,
     /// Radians.
     Radian,
+    /// Degrees of an angle.
+    Degree,
+    /// Metres.
+    Metre,
     /// Fluctuation strength: that of a tone of 1 kHz and 60 dB, all of it modulated at 4 Hz, is 1.
     Vacil,
     /// Roughness: that of the same tone modulated at 70 Hz is 1.
@@ -267,6 +271,8 @@ impl Unit {
             Self::PartPerMillion => "ppm",
             Self::Percent => "%",
             Self::Radian => "rad",
+            Self::Degree => "°",
+            Self::Metre => "m",
             Self::Vacil => "vacil",
             Self::Asper => "asper",
             Self::Sone => "sone",

@@ -18,6 +18,7 @@
 //! | [`compass_figure`] | cents and inharmonicity of notes across the compass |
 //! | [`map_figure`] | the spectra of all notes side by side |
 //! | [`unison_figure`] | the partials of strings sounding together, with their decay removed |
+//! | [`transfer_figure`] | coherence, magnitude and phase from a reference to a response |
 //! | [`isolation_figure`] | levels in two rooms, and what the wall between them keeps back |
 //! | [`loudness_figure`] | loudness along the ear and over time, what bands would save |
 //! | [`modulation_figure`] | a sound with its envelope, the rates of that and its depth |
@@ -82,6 +83,7 @@ mod spectrum;
 mod theme;
 mod ticks;
 mod timbre;
+mod transfer;
 mod trend;
 mod tuning;
 mod unison;
@@ -112,6 +114,7 @@ pub use spectrogram::{
 };
 pub use spectrum::{DrawnSpectrum, FrequencyScale, LevelAxis, SpectrumFigure, spectrum_figure};
 pub use timbre::{ContentFigure, CourseFigure, content_figure, course_figure};
+pub use transfer::{TransferFigure, transfer_figure};
 pub use trend::{TrendFigure, trend_figure};
 pub use tuning::{
     CompassFigure, MapColumn, MapFigure, TargetSeries, TargetsFigure, compass_figure, map_figure,

@@ -17,6 +17,7 @@ mod spectrogram;
 mod spectrum;
 mod study;
 mod timbre;
+mod transfer;
 mod trend;
 mod tuning;
 mod unison;
@@ -56,6 +57,7 @@ pub(crate) enum Command {
     Unison(Box<unison::Unison>),
     Modulation(Box<modulation::Modulation>),
     Loudness(Box<loudness::Loudness>),
+    Transfer(Box<transfer::Transfer>),
     Isolation(Box<isolation::Isolation>),
     Compare(Box<compare::Compare>),
     Trend(Box<trend::Trend>),
@@ -86,6 +88,7 @@ impl Command {
             Self::Modulation(command) => measures(&**command),
             Self::Loudness(command) if command.is_of_levels() => presents(&**command),
             Self::Loudness(command) => measures(&**command),
+            Self::Transfer(command) => presents(&**command),
             Self::Isolation(command) => presents(&**command),
             Self::Compare(command) => presents(&**command),
             Self::Trend(command) => presents(&**command),
@@ -136,7 +139,7 @@ pub(crate) enum About {
 }
 
 /// The commands that measure: their results can be saved, compared, made again and reported.
-pub(crate) const RESULTS: [(&str, About); 14] = [
+pub(crate) const RESULTS: [(&str, About); 15] = [
     ("inspect", About::Take),
     ("spectrum", About::Take),
     ("bands", About::Take),
@@ -148,6 +151,7 @@ pub(crate) const RESULTS: [(&str, About); 14] = [
     ("unison", About::Take),
     ("modulation", About::Take),
     ("loudness", About::Take),
+    ("transfer", About::Several),
     ("isolation", About::Several),
     ("compare", About::Several),
     ("trend", About::Several),

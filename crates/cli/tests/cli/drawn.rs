@@ -211,6 +211,21 @@ fn loudness_is_shown_along_the_ear_over_time_and_as_what_bands_would_save() {
 }
 
 #[test]
+fn a_transfer_shows_what_is_coherent_and_leaves_the_rest_blank() {
+    let bench = study();
+    let line = "transfer cut0.wav cut0.wav --curve";
+    let drawn = Drawn::of(&bench, line);
+    let curve = &drawn.result["curve"];
+    let points = curve["frequency_hz"].as_array().expect("points").len();
+    let kept = curve["magnitude_db"].as_array().expect("points");
+    let kept = kept.iter().filter(|db| !db.is_null()).count();
+    let of = |colour: &str| drawn.points("polyline", colour).into_iter().sum::<usize>();
+    assert_eq!(of(BAND), points);
+    // Points alone are drawn as dashes.
+    assert!((kept..kept + kept / 5 + 9).contains(&of(CURVE)), "{} of {kept}", of(CURVE));
+}
+
+#[test]
 fn an_insulation_shows_a_mark_for_each_band_and_the_deviations() {
     let drawn = Drawn::of(&study(), "isolation --source cut0.wav --receiver cut1.wav");
     let bands = drawn.count("bands");

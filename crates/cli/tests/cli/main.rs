@@ -42,6 +42,7 @@ mod spectrum;
 mod study;
 mod texts;
 mod timbre;
+mod transfer;
 mod trend;
 mod tuning;
 mod unison;

@@ -45,7 +45,8 @@ pub fn difference_maps(
     cells: (usize, usize),
 ) -> Result<DifferenceMaps, Error> {
     let rate_hz = a.rate_hz.max(b.rate_hz);
-    let (raised_a, raised_b) = (Raised::new(a, rate_hz), Raised::new(b, rate_hz));
+    let raised_a = Raised::new(a.samples, a.rate_hz / rate_hz);
+    let raised_b = Raised::new(b.samples, b.rate_hz / rate_hz);
     let [a_samples, b_samples] = [&raised_a, &raised_b].map(Raised::samples);
     let delay_s = alignment.map_or(0.0, |found| found.delay_s.value);
     let start_s = [(-delay_s).max(0.0), delay_s.max(0.0)];

@@ -47,7 +47,7 @@ pub use spectra::BandDifference;
 use serde::ser::{Serialize, SerializeMap, Serializer};
 
 use crate::bands::{Band, Weighting, octave_bands};
-use crate::between::Interpolator;
+use crate::between::Raised;
 use crate::error::Error;
 use crate::finding::Finding;
 use crate::frame::{FramePlan, FrameSettings};
@@ -380,7 +380,8 @@ pub fn compare(
 ) -> Result<Comparison, Error> {
     let range_hz = range(settings, a.rate_hz.min(b.rate_hz))?;
     let rate_hz = a.rate_hz.max(b.rate_hz);
-    let (raised_a, raised_b) = (Raised::new(a, rate_hz), Raised::new(b, rate_hz));
+    let raised_a = Raised::new(a.samples, a.rate_hz / rate_hz);
+    let raised_b = Raised::new(b.samples, b.rate_hz / rate_hz);
     let [a_samples, b_samples] = [&raised_a, &raised_b].map(Raised::samples);
     let shorter = a_samples.count().min(b_samples.count());
     let frames = frames_for(settings, rate_hz, shorter);
@@ -606,40 +607,6 @@ fn check_width((low, high): (f64, f64), resolution_hz: f64) -> Result<(), Error>
         given: format!("{low} Hz to {high} Hz"),
         allowed: format!("at least {resolution_hz:.2} Hz wide, the resolution of the frames"),
     })
-}
-
-/// A sound at a higher rate, read between its samples; or as it is, where it has that rate.
-struct Raised<'a> {
-    samples: &'a dyn Samples,
-    /// Own samples for each of the higher rate.
-    step: f64,
-    between: Interpolator,
-}
-
-impl<'a> Raised<'a> {
-    fn new(sound: Sound<'a>, rate_hz: f64) -> Self {
-        let step = sound.rate_hz / rate_hz;
-        Self { samples: sound.samples, step, between: Interpolator::wide() }
-    }
-
-    fn samples(&self) -> &dyn Samples {
-        if self.step < 1.0 { self } else { self.samples }
-    }
-}
-
-impl Samples for Raised<'_> {
-    fn count(&self) -> usize {
-        (self.samples.count() as f64 / self.step).floor() as usize
-    }
-
-    fn read(&self, start: usize, into: &mut [f32]) -> Result<(), Error> {
-        let place = start as f64 * self.step;
-        let (before, behind) = self.between.needs(into.len(), self.step);
-        let mut reader = Reader::new(self.samples);
-        let sound = reader.at(place as i64 - before as i64, before + behind)?;
-        self.between.along(sound, before as f64 + place.fract(), self.step, into);
-        Ok(())
-    }
 }
 
 fn peak_db(sound: Sound<'_>) -> Result<Option<f64>, Error> {

@@ -169,7 +169,7 @@ impl Sums {
             let (sum, count) = ratios.fold((0.0, 0.0), |(sum, n), ratio| (sum + ratio, n + 1.0));
             if count > 0.0 { (sum / count * frames).max(1.0) } else { 1.0 }
         };
-        let leaked = leaked(&mean, plan, noise_bins);
+        let leaked = plan.leaked(&mean, noise_bins);
         if let Some(shared) = shared {
             // The signal times the noise of one of the two scatters so: twice this is the variance
             // of their ratio.
@@ -415,31 +415,6 @@ impl WindowSums {
 /// Independent frames that so many frames are worth.
 fn worth(plan: &FramePlan, frames: u64) -> f64 {
     plan.window.independent_frames(frames, plan.hop).max(1.0)
-}
-
-/// What the side lobes of the power elsewhere bring into each bin at most, groups of bins taken
-/// together.
-fn leaked(mean: &[f64], plan: &FramePlan, noise_bins: f64) -> Vec<f64> {
-    /// So many are summed pair by pair in less time than a transform takes.
-    const GROUPS: usize = 128;
-    let size = mean.len().div_ceil(GROUPS);
-    let per_bin = plan.segment() as f64 / plan.transform_size as f64;
-    // By distance in groups, from edge to edge.
-    let lobes: Vec<f64> = (0..GROUPS)
-        .map(|apart| {
-            let bins = (apart.max(1) - 1) * size;
-            plan.window.side_lobe_beyond(bins as f64 * per_bin).powi(2)
-        })
-        .collect();
-    let powers: Vec<f64> =
-        mean.chunks(size).map(|bins| bins.iter().sum::<f64>() / noise_bins).collect();
-    let of_group = |group: usize| -> f64 {
-        let apart = |other: usize| group.abs_diff(other);
-        let others = powers.iter().enumerate().filter(|(other, _)| apart(*other) > 1);
-        others.map(|(other, power)| power * lobes[apart(other)]).sum()
-    };
-    let of_groups: Vec<f64> = (0..powers.len()).map(of_group).collect();
-    (0..mean.len()).map(|k| of_groups[k / size]).collect()
 }
 
 /// Whether most of what bins hold may be side lobes.

@@ -20,6 +20,7 @@ mod spectrum_tones;
 mod struck;
 mod support;
 mod timbre;
+mod transfer;
 mod trend;
 mod tuning;
 mod unison;
@@ -44,6 +45,7 @@ fn whole_table() {
         spectrum_tones::MEASURES,
         struck::MEASURES,
         timbre::MEASURES,
+        transfer::MEASURES,
         trend::MEASURES,
         tuning::MEASURES,
         unison::MEASURES,

@@ -552,6 +552,15 @@ pub(super) const STEPS: &[Step] = &[
         files: &[],
     },
     Step {
+        heading: "From the stage to the seat",
+        text: "The harp is the source: how much later its sound arrives, how much weaker, and at \
+               which frequencies. Where the note has no partial there is nothing to be known, and \
+               the figure stays blank.",
+        arguments: "transfer harp-g3 harp-seat --figure harp-transfer.png",
+        figure: Some("harp-transfer.png"),
+        files: &[],
+    },
+    Step {
         heading: "What the wall of the green room keeps back",
         text: "The energy means of five positions in each room, the background subtracted, and \
                with the green room's reverberation time, its volume and the area of the wall the \

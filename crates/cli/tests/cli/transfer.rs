@@ -1,0 +1,188 @@
+//! `transfer`: delay, magnitude, phase and coherence of known systems, and what cannot be measured.
+
+use std::f64::consts::TAU;
+
+use serde_json::Value;
+use tonemap_core::synth::{to_samples, white_noise};
+use tonemap_media::WavEncoding;
+
+use crate::bench::{Bench, codes, number};
+
+const RATE: u32 = 48_000;
+
+fn noise(seed: u64) -> Vec<f64> {
+    white_noise(seed, 0.1, 8 * RATE as usize)
+}
+
+/// A sound so many samples later, times a gain, with noise of its own 40 dB below.
+fn response(sound: &[f64], late: usize, gain: f64) -> Vec<f32> {
+    let own = white_noise(99, 0.001 * gain.abs(), sound.len());
+    let at = |n: usize| n.checked_sub(late).map_or(0.0, |n| gain * sound[n]);
+    to_samples(&own.iter().enumerate().map(|(n, own)| own + at(n)).collect::<Vec<_>>())
+}
+
+/// A reference, and a response 480 samples later, at half the amplitude, reversed.
+fn bench() -> Bench {
+    let bench = Bench::new();
+    let sound = noise(1);
+    bench.take("in.wav", RATE, WavEncoding::Float, &[to_samples(&sound)]);
+    bench.take("out.wav", RATE, WavEncoding::Float, &[response(&sound, 480, -0.5)]);
+    let both = [to_samples(&sound), response(&sound, 480, -0.5)];
+    bench.take("both.wav", RATE, WavEncoding::Float, &both);
+    bench
+}
+
+fn json(bench: &Bench, arguments: &str) -> Value {
+    bench.json(&format!("transfer {arguments} --format json --quiet"))
+}
+
+#[test]
+fn a_delay_a_gain_and_a_polarity_are_found() {
+    let bench = bench();
+    for line in ["in.wav out.wav", "both.wav --channel 1,2", "both.wav@1 both.wav@2"] {
+        let found = json(&bench, line);
+        let result = &found["result"];
+        assert!((number(&result["delay_s"]) - 0.01).abs() < 1e-7, "{line}: {result}");
+        assert_eq!(result["polarity"], "reversed", "{line}");
+        assert!((number(&result["gain_db"]) + 6.02).abs() < 0.01, "{}", result["gain_db"]);
+        assert!(number(&result["delay_s_u"]) < 1e-7 && number(&result["frames"]) > 30.0);
+        let bands = result["bands"].as_array().expect("bands");
+        assert!(bands.len() >= 29, "{}", bands.len());
+        for band in bands {
+            assert!((number(&band["magnitude_db"]) + 6.02).abs() < 0.2, "{band}");
+            let phase = number(&band["phase_deg"]).abs();
+            assert!((phase - 180.0).abs() < 2.0, "{band}");
+            assert!(number(&band["coherence"]) > 0.99, "{band}");
+        }
+        assert!(codes(&found).is_empty(), "{line}: {:?}", codes(&found));
+    }
+    // The other way round the delay is negative, and both ends of a stated one are taken.
+    let back = json(&bench, "out.wav in.wav");
+    assert!((number(&back["result"]["delay_s"]) + 0.01).abs() < 1e-7, "{}", back["result"]);
+    let stated = json(&bench, "out.wav in.wav --delay -10ms");
+    assert_eq!(number(&stated["result"]["delay_s"]), -0.01);
+    assert!((number(&stated["result"]["gain_db"]) - 6.02).abs() < 0.05);
+}
+
+#[test]
+fn the_curve_is_given_point_by_point_with_the_delay_or_without() {
+    let bench = bench();
+    let curve = |options: &str| json(&bench, &format!("in.wav out.wav --curve {options}"));
+    let points = |found: &Value, key: &str| -> Vec<f64> {
+        let curve = &found["result"]["curve"];
+        curve[key].as_array().expect("points").iter().map(number).collect()
+    };
+    let (without, with) = (curve(""), curve("--with-delay"));
+    let hz = points(&without, "frequency_hz");
+    assert!(hz.len() > 1000 && hz.is_sorted());
+    let turned = points(&with, "phase_deg");
+    for (n, (hz, plain)) in hz.iter().zip(points(&without, "phase_deg")).enumerate().step_by(97) {
+        let expected = plain - 360.0 * hz * 0.01;
+        let off = (turned[n] - expected).rem_euclid(360.0);
+        assert!(off.min(360.0 - off) < 0.1, "{hz} Hz: {}, {expected}", turned[n]);
+    }
+    let rows = bench.run("transfer in.wav out.wav --curve --format csv --quiet");
+    assert_eq!(rows.out.lines().count(), hz.len() + 1, "{}", rows.err);
+    let bands = bench.run("transfer in.wav out.wav --format csv --quiet").out;
+    assert!(bands.starts_with("take,channel,center_hz,magnitude_db,magnitude_db_u"), "{bands}");
+    // Smoothing takes the scatter out, not the level.
+    let spread = |found: &Value| {
+        let db = points(found, "magnitude_db");
+        let mean = db.iter().sum::<f64>() / db.len() as f64;
+        (db.iter().map(|x| (x - mean).powi(2)).sum::<f64>() / db.len() as f64).sqrt()
+    };
+    for smoothing in ["power", "complex"] {
+        let smoothed = curve(&format!("--smooth 1/6 --smoothing {smoothing}"));
+        assert!(spread(&smoothed) < 0.3 * spread(&without), "{smoothing}: {}", spread(&smoothed));
+    }
+    let found = bench.run("transfer in.wav out.wav --quiet --require gain_db>-6");
+    assert_eq!(found.status, 3, "{}", found.err);
+    assert!(found.out.contains("polarity reversed"), "{}", found.out);
+}
+
+/// A reflection is listed, written with the impulse response, and left out by a gate.
+#[test]
+fn a_gate_leaves_reflections_out() {
+    let bench = Bench::new();
+    let sound = noise(2);
+    let direct = response(&sound, 100, 0.5);
+    let late = response(&sound, 100 + 960, 0.25);
+    let both: Vec<f32> = direct.iter().zip(&late).map(|(a, b)| a + b).collect();
+    bench.take("in.wav", RATE, WavEncoding::Float, &[to_samples(&sound)]);
+    bench.take("room.wav", RATE, WavEncoding::Float, &[both]);
+    let found = json(&bench, "in.wav room.wav --impulse impulse.wav");
+    let reflections = found["result"]["reflections"].as_array().expect("reflections");
+    let first = &reflections[0];
+    assert!((number(&first["delay_s"]) - 0.02).abs() < 1e-4, "{reflections:?}");
+    assert!((number(&first["level_db"]) + 6.02).abs() < 0.5, "{first}");
+    assert!((number(&first["path_difference_m"]) - 6.86).abs() < 0.05, "{first}");
+    let ripple = |found: &Value| {
+        let curve = found["result"]["curve"]["magnitude_db"].as_array().expect("points");
+        let db: Vec<f64> = curve.iter().filter_map(Value::as_f64).collect();
+        db.iter().fold(f64::NEG_INFINITY, |a, b| a.max(*b))
+            - db.iter().fold(f64::INFINITY, |a, b| a.min(*b))
+    };
+    let range = "--range 300Hz..15kHz --curve";
+    let open = ripple(&json(&bench, &format!("in.wav room.wav {range}")));
+    let gated = json(&bench, &format!("in.wav room.wav {range} --gate 10ms"));
+    assert!(open > 8.0 && ripple(&gated) < 1.0, "{open} {}", ripple(&gated));
+    assert_eq!(number(&gated["result"]["gate_from_hz"]), 100.0);
+    // The impulse response is a take like others.
+    let impulse = bench.json("inspect impulse.wav --format json --quiet");
+    assert!(
+        (number(&impulse["result"]["channels"][0]["peak_dbfs"]) + 6.0).abs() < 0.5,
+        "{impulse}"
+    );
+    let again = bench.run("transfer in.wav room.wav --impulse impulse.wav --quiet");
+    assert_eq!(again.status, 1, "it is not written over: {}", again.err);
+}
+
+#[test]
+fn what_cannot_be_measured_is_said() {
+    let bench = bench();
+    let other = to_samples(&noise(50));
+    bench.take("other.wav", RATE, WavEncoding::Float, std::slice::from_ref(&other));
+    let found = json(&bench, "in.wav other.wav");
+    assert_eq!(codes(&found), ["no_delay"]);
+    let result = &found["result"];
+    assert!(result["delay_s"].is_null() && result["gain_db"].is_null(), "{result}");
+    assert!(
+        result["bands"]
+            .as_array()
+            .is_some_and(|bands| bands.iter().all(|band| band["magnitude_db"].is_null()))
+    );
+    bench.take("silent.wav", RATE, WavEncoding::Float, &[vec![0.0; 48_000]]);
+    let silent = bench.run("transfer silent.wav out.wav");
+    assert_eq!(silent.status, 1, "{}", silent.err);
+    assert!(silent.err.contains("silent.wav is silent"), "{}", silent.err);
+    assert_eq!(bench.run("transfer in.wav").status, 2);
+    assert_eq!(bench.run("transfer in.wav out.wav --coherence 1.5").status, 2);
+    assert_eq!(bench.run("transfer in.wav out.wav --gate 0.1ms").status, 2);
+    // A steady tone fits at many delays; where its own is stated, its gain is known.
+    let tone: Vec<f32> = (0..8 * RATE)
+        .map(|n| (0.1 * (TAU * 500.0 * f64::from(n) / f64::from(RATE)).sin()) as f32)
+        .collect();
+    bench.take("tone.wav", RATE, WavEncoding::Float, &[tone.clone(), tone]);
+    let found = json(&bench, "tone.wav --channel 1,2");
+    assert_eq!(codes(&found), ["no_delay"]);
+    let stated = json(&bench, "tone.wav --channel 1,2 --delay 0s");
+    assert!(number(&stated["result"]["gain_db"]).abs() < 1e-6, "{}", stated["result"]);
+    // Another sample rate is raised.
+    let low: Vec<f32> = other.iter().step_by(2).copied().collect();
+    bench.take("low.wav", RATE / 2, WavEncoding::Float, &[low]);
+    let found = json(&bench, "low.wav other.wav");
+    assert!(codes(&found).contains(&"rates_differ"), "{:?}", codes(&found));
+    // A response that comes before what causes it: the two are swapped.
+    let sound = noise(3);
+    let mut ringing = sound.clone();
+    for n in 1..ringing.len() {
+        ringing[n] += 0.97 * ringing[n - 1];
+    }
+    let room: Vec<f64> = (0..ringing.len())
+        .map(|n| ringing[n] + if n >= 2000 { 0.9 * ringing[n - 2000] } else { 0.0 })
+        .collect();
+    bench.take("room.wav", RATE, WavEncoding::Float, &[to_samples(&room)]);
+    bench.take("dry.wav", RATE, WavEncoding::Float, &[to_samples(&sound)]);
+    let right = json(&bench, "dry.wav room.wav");
+    assert!(!codes(&right).contains(&"response_first"), "{:?}", codes(&right));
+}
