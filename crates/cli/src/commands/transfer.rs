@@ -380,11 +380,12 @@ fn settings_line(made: &Made<'_>) -> String {
     let smoothed = settings.smooth_octaves.map_or(String::new(), |octaves| {
         format!(", smoothed over {} octave", text::number(octaves, 3))
     });
-    let gate = settings.gate_s.map_or(String::new(), |gate_s| {
+    let applied = settings.gate_s.zip(found.gate_from_hz);
+    let gate = applied.map_or(String::new(), |(gate_s, from_hz)| {
         format!(
             ", gate {} ms: from {} Hz up",
             text::number(1e3 * gate_s, 1),
-            text::number(found.gate_from_hz.unwrap_or(0.0), 0)
+            text::number(from_hz, 0)
         )
     });
     let phase = if settings.with_delay { "with" } else { "without" };

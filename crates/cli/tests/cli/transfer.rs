@@ -127,6 +127,25 @@ fn a_gate_leaves_reflections_out() {
     let gated = json(&bench, &format!("in.wav room.wav {range} --gate 10ms"));
     assert!(open > 8.0 && ripple(&gated) < 1.0, "{open} {}", ripple(&gated));
     assert_eq!(number(&gated["result"]["gate_from_hz"]), 100.0);
+    // A source with gaps has no gate.
+    let tones: Vec<f64> = (0..8 * RATE)
+        .map(|n| {
+            (1..30).map(|k| (TAU * 437.0 * f64::from(k * n) / f64::from(RATE)).sin()).sum::<f64>()
+                * 0.01
+        })
+        .collect();
+    let plucked: Vec<f64> = tones
+        .iter()
+        .enumerate()
+        .map(|(n, x)| x * (-((n % 24_000) as f64) / 9000.0).exp())
+        .collect();
+    let own = white_noise(7, 1e-4, plucked.len());
+    let mixed: Vec<f64> = plucked.iter().zip(own).map(|(x, y)| x + y).collect();
+    bench.take("harp.wav", RATE, WavEncoding::Float, &[to_samples(&mixed)]);
+    bench.take("seat.wav", RATE, WavEncoding::Float, &[response(&plucked, 300, 0.3)]);
+    let sparse = json(&bench, "harp.wav seat.wav --gate 10ms");
+    assert!(codes(&sparse).contains(&"gate_left_out"), "{:?}", codes(&sparse));
+    assert!((number(&sparse["result"]["gain_db"]) + 10.46).abs() < 0.1, "{}", sparse["result"]);
     // The impulse response is a take like others.
     let impulse = bench.json("inspect impulse.wav --format json --quiet");
     assert!(

@@ -62,10 +62,7 @@ pub(super) fn impulse(
 ) -> Impulse {
     /// What is seen less well is left out.
     const LEAST_SEEN: f64 = 0.3;
-    let spectrum: Vec<Complex64> = points
-        .iter()
-        .map(|point| if point.is_omitted { Complex64::default() } else { point.transfer })
-        .collect();
+    let (spectrum, _) = filled(points);
     let reach = (1..size / 2).find(|late| seen(*late) < LEAST_SEEN).unwrap_or(size / 2);
     let before = reach / 4;
     let response = response(&spectrum, size);
@@ -90,6 +87,26 @@ pub(super) fn impulse(
         samples: samples.collect(),
         envelope_db: power.iter().map(|p| db_from_power((p / direct).max(1e-20))).collect(),
     }
+}
+
+/// The transfer of points, on straight lines between those that are kept, nothing beyond them; and
+/// the widest gap in bins.
+pub(super) fn filled(points: &[Point]) -> (Vec<Complex64>, usize) {
+    let mut spectrum = vec![Complex64::default(); points.len()];
+    let mut before: Option<usize> = None;
+    let mut widest = 0;
+    for (k, point) in points.iter().enumerate().filter(|(_, point)| !point.is_omitted) {
+        spectrum[k] = point.transfer;
+        if let Some(from) = before {
+            widest = widest.max(k - from);
+            for n in from + 1..k {
+                let share = (n - from) as f64 / (k - from) as f64;
+                spectrum[n] = spectrum[from] + share * (point.transfer - points[from].transfer);
+            }
+        }
+        before = Some(k);
+    }
+    (spectrum, widest)
 }
 
 fn response(spectrum: &[Complex64], size: usize) -> Vec<f64> {
@@ -153,10 +170,7 @@ impl Impulse {
 /// its end, the last quarter faded. Noise is reduced as the gate is shorter than the transform.
 pub(super) fn gated(points: &[Point], size: usize, rate_hz: f64, gate_s: f64) -> Vec<Point> {
     const BEFORE_S: f64 = 0.002;
-    let spectrum: Vec<Complex64> = points
-        .iter()
-        .map(|point| if point.is_omitted { Complex64::default() } else { point.transfer })
-        .collect();
+    let (spectrum, _) = filled(points);
     let mut response = response(&spectrum, size);
     let (gate, before) = (gate_s * rate_hz, (0.25 * gate_s).min(BEFORE_S) * rate_hz);
     let fade = |share: f64| 0.5 + 0.5 * (std::f64::consts::PI * share.clamp(0.0, 1.0)).cos();

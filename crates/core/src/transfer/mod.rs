@@ -222,16 +222,21 @@ pub fn transfer(
     let all = curve::points(&sums, &leaked, settings);
     let size = plan.transform_size;
     let impulse = impulse::impulse(&all, size, rate_hz, seen_late(&plan));
-    let gated = settings.gate_s.map(|gate_s| impulse::gated(&all, size, rate_hz, gate_s));
-    let all = gated.unwrap_or(all);
     let bin_hz = plan.bin_spacing_hz(rate_hz);
+    let (all, too_wide) = match settings.gate_s {
+        Some(gate_s) => gated(all, size, rate_hz, gate_s),
+        None => (all, None),
+    };
+    // The lowest frequency that the gate leaves: one period within it.
+    let gate_from_hz = settings.gate_s.filter(|_| too_wide.is_none()).map(|gate_s| 1.0 / gate_s);
+    findings.extend(too_wide);
     let by_db = response.full_scale_db - reference.full_scale_db;
     let gain = |mut measured: Measured| {
         measured.value += by_db;
         measured
     };
     let highest_hz = settings.range_hz.1.min(0.5 * reference.rate_hz.min(response.rate_hz));
-    let range_hz = (settings.range_hz.0.max(settings.gate_from_hz()), highest_hz);
+    let range_hz = (settings.range_hz.0.max(gate_from_hz.unwrap_or(0.0)), highest_hz);
     let bands = octave_bands(settings.fraction, range_hz)
         .into_iter()
         .filter(|band| band.low_hz >= bin_hz && band.high_hz <= 0.5 * rate_hz)
@@ -277,7 +282,7 @@ pub fn transfer(
         bin_spacing_hz: bin_hz,
         resolution_hz: plan.resolution_hz(rate_hz),
         window_s: plan.segment() as f64 / rate_hz,
-        gate_from_hz: settings.gate_s.map(|_| settings.gate_from_hz()),
+        gate_from_hz,
         kept_share,
         candidates: found.map_or_else(Vec::new, |found| found.candidates),
         reflections: if kept_share >= LEAST_WHOLE {
@@ -295,6 +300,31 @@ pub fn transfer(
 
 /// An impulse response of which fewer points are known rings, and shows reflections that are none.
 const LEAST_WHOLE: f64 = 0.6;
+
+/// What a gate leaves of points; as they are, with a finding, where they have gaps that are wider than
+/// what it resolves.
+fn gated(
+    points: Vec<curve::Point>,
+    size: usize,
+    rate_hz: f64,
+    gate_s: f64,
+) -> (Vec<curve::Point>, Option<Finding>) {
+    let gap_hz = impulse::filled(&points).1 as f64 * rate_hz / size as f64;
+    if gap_hz * gate_s <= 1.0 {
+        return (impulse::gated(&points, size, rate_hz, gate_s), None);
+    }
+    let finding = Finding::warning(
+        "gate_left_out",
+        format!(
+            "The gate is left out: between points with enough coherence there is a gap of {gap_hz:.0} \
+             Hz, and a gate of {:.1} ms resolves {:.0} Hz. Use a source without gaps, or a shorter \
+             gate.",
+            1e3 * gate_s,
+            1.0 / gate_s
+        ),
+    );
+    (points, Some(finding))
+}
 
 /// What frames see of sound that comes so many samples late: their window with itself, moved; at some
 /// places, and on lines between them.
@@ -423,11 +453,6 @@ impl TransferSettings {
             },
             _ => asked,
         }
-    }
-
-    /// The lowest frequency that a gate leaves: one period within it.
-    fn gate_from_hz(&self) -> f64 {
-        self.gate_s.map_or(0.0, |gate_s| 1.0 / gate_s)
     }
 }
 
