@@ -133,12 +133,16 @@ fn clocks_that_drift_are_followed() {
         // Read between samples by a long sinc.
         let at = |place: f64| -> f64 {
             let middle = place.floor() as i64;
-            (middle - 24..=middle + 24)
-                .filter_map(|n| {
-                    let x = place - n as f64;
+            let beyond = place - middle as f64;
+            // The sine of each tap is that of the middle, its sign turning from tap to tap.
+            let sine = (PI * beyond).sin();
+            (-24..=24)
+                .filter_map(|k: i64| {
+                    let x = beyond - k as f64;
                     let window = 0.5 + 0.5 * (PI * x / 25.0).cos();
-                    let sinc = if x.abs() < 1e-12 { 1.0 } else { (PI * x).sin() / (PI * x) };
-                    Some(whole.get(usize::try_from(n).ok()?)? * sinc * window)
+                    let sign = if k % 2 == 0 { 1.0 } else { -1.0 };
+                    let sinc = if x.abs() < 1e-9 { 1.0 } else { sign * sine / (PI * x) };
+                    Some(whole.get(usize::try_from(middle + k).ok()?)? * sinc * window)
                 })
                 .sum()
         };
