@@ -99,10 +99,10 @@ impl OpenMember {
         PartArgs { span, channels }
     }
 
-    /// The channels that are meant, of a take that is compared with itself.
+    /// All channels that are meant.
     pub(crate) fn parts(&mut self, all: &PartArgs) -> Result<Vec<Part<'_>>> {
-        let span = self.member.span.clone().unwrap_or_else(|| all.span.clone());
-        self.take.parts(&PartArgs { span, channels: all.channels.clone() })
+        let chosen = self.chosen(all);
+        self.take.parts(&chosen)
     }
 }
 

@@ -31,6 +31,7 @@
 //! | [`modulation`] | envelope, rate and depth of AM and FM, beats, fluctuation strength, roughness |
 //! | [`loudness`] | loudness over the ear and over time, sharpness, programme loudness |
 //! | [`transfer`] | what lies between a reference and a response: delay, magnitude, phase, coherence |
+//! | [`room`] | reverberation times, clarity and definition of a room |
 //! | [`isolation`] | sound insulation between rooms, and its single numbers |
 //! | [`compare`] | two sounds: delay, drift, gain, differences and which of them are real |
 //! | [`trend`] | a quantity against a condition: line, course, steps |
@@ -79,6 +80,7 @@ mod onsets;
 pub mod partials;
 pub mod pitch;
 pub mod quantity;
+pub mod room;
 mod samples;
 pub mod significance;
 mod span;

@@ -41,10 +41,10 @@ pub(crate) mod flat {
 
     flat! { a b corrected_db decay_t60_s depth difference difference_db f0_hz fitted_reference_hz
     delay_s drift_ppm frequency_deviation_hz frequency_rate_hz gain_db grade grade_change inharmonicity
-    inharmonicity_difference intercept laeq_db lceq_db leq_db level_db loudness_level_phon
-    loudness_sone magnitude_db mistuning_cents
+    inharmonicity_difference intercept laeq_db late_s lceq_db leq_db level_db loudness_level_phon
+    loudness_sone magnitude_db mid_s mistuning_cents
     mistuning_change_cents moved_cents normalized_db other_cents rate_hz sharpness_acum slope
-    standardized_db stiff_f_hz unsteadiness }
+    standardized_db stiff_f_hz t20_s t30_s unsteadiness }
 }
 
 impl Measured {

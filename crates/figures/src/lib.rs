@@ -19,6 +19,7 @@
 //! | [`map_figure`] | the spectra of all notes side by side |
 //! | [`unison_figure`] | the partials of strings sounding together, with their decay removed |
 //! | [`transfer_figure`] | coherence, magnitude and phase from a reference to a response |
+//! | [`room_figure`] | reverberation times over bands, the level over time, the decay of each band |
 //! | [`isolation_figure`] | levels in two rooms, and what the wall between them keeps back |
 //! | [`loudness_figure`] | loudness along the ear and over time, what bands would save |
 //! | [`modulation_figure`] | a sound with its envelope, the rates of that and its depth |
@@ -77,6 +78,7 @@ mod panel;
 mod partials;
 mod pitch;
 mod report;
+mod room;
 mod sheet;
 mod spectrogram;
 mod spectrum;
@@ -107,6 +109,7 @@ pub use report::{
     Chart, ChartCurve, DrawnBand, Report, ReportFinding, ReportPart, ReportSection, ReportTable,
     course_chart, difference_chart, map_chart, report_page, spectrum_chart, trend_chart,
 };
+pub use room::{RoomFigure, room_figure};
 pub use sheet::{Figure, Size};
 pub use spectrogram::{
     Arrangement, DrawnSpectrogram, SpectrogramFigure, SpectrogramLayout, spectrogram_cells,

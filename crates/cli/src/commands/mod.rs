@@ -12,6 +12,7 @@ mod modulation;
 mod partials;
 mod pitch;
 mod report;
+mod room;
 mod signal;
 mod spectrogram;
 mod spectrum;
@@ -58,6 +59,7 @@ pub(crate) enum Command {
     Modulation(Box<modulation::Modulation>),
     Loudness(Box<loudness::Loudness>),
     Transfer(Box<transfer::Transfer>),
+    Room(Box<room::Room>),
     Isolation(Box<isolation::Isolation>),
     Compare(Box<compare::Compare>),
     Trend(Box<trend::Trend>),
@@ -89,6 +91,7 @@ impl Command {
             Self::Loudness(command) if command.is_of_levels() => presents(&**command),
             Self::Loudness(command) => measures(&**command),
             Self::Transfer(command) => presents(&**command),
+            Self::Room(command) => presents(&**command),
             Self::Isolation(command) => presents(&**command),
             Self::Compare(command) => presents(&**command),
             Self::Trend(command) => presents(&**command),
@@ -139,7 +142,7 @@ pub(crate) enum About {
 }
 
 /// The commands that measure: their results can be saved, compared, made again and reported.
-pub(crate) const RESULTS: [(&str, About); 15] = [
+pub(crate) const RESULTS: [(&str, About); 16] = [
     ("inspect", About::Take),
     ("spectrum", About::Take),
     ("bands", About::Take),
@@ -152,6 +155,7 @@ pub(crate) const RESULTS: [(&str, About); 15] = [
     ("modulation", About::Take),
     ("loudness", About::Take),
     ("transfer", About::Several),
+    ("room", About::Take),
     ("isolation", About::Several),
     ("compare", About::Several),
     ("trend", About::Several),

@@ -110,7 +110,7 @@ fn scale(band: &Band, rate_hz: f64) -> f64 {
 
 /// A bank for one channel.
 #[derive(Debug, Clone)]
-pub(super) struct Bank {
+pub(crate) struct Bank {
     stages: Vec<Stage>,
 }
 
@@ -125,9 +125,9 @@ struct Stage {
 
 /// Where a band stands in the bank.
 #[derive(Debug, Clone, Copy)]
-pub(super) struct Place {
+pub(crate) struct Place {
     /// The sample rate that it is filtered at.
-    pub(super) rate_hz: f64,
+    pub(crate) rate_hz: f64,
     /// How long the start of a sound is felt, in seconds.
     pub(super) settles_s: f64,
 }
@@ -135,7 +135,7 @@ pub(super) struct Place {
 impl Bank {
     /// For bands from the lowest to the highest, all of which end below half the sample rate; with
     /// the place of each.
-    pub(super) fn new(bands: &[Band], rate_hz: f64) -> (Self, Vec<Place>) {
+    pub(crate) fn new(bands: &[Band], rate_hz: f64) -> (Self, Vec<Place>) {
         let mut stages = Vec::new();
         let mut places = vec![Place { rate_hz, settles_s: 0.0 }; bands.len()];
         let (mut left, mut at_hz, mut delay_s) = (bands.len(), rate_hz, 0.0);
@@ -161,7 +161,7 @@ impl Bank {
     }
 
     /// Filters samples, and hands what comes of each band to `work`.
-    pub(super) fn run(&mut self, samples: &[f64], mut work: impl FnMut(usize, &[f64])) {
+    pub(crate) fn run(&mut self, samples: &[f64], mut work: impl FnMut(usize, &[f64])) {
         let mut held: Vec<f64>;
         let mut at = samples;
         for stage in &mut self.stages {

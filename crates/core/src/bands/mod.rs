@@ -27,6 +27,7 @@ mod result;
 mod short_time;
 mod weighting;
 
+pub(crate) use bank::Bank;
 pub(crate) use corrections::Rule;
 pub use corrections::{Correction, Response};
 pub(crate) use octave::names;
@@ -39,7 +40,7 @@ pub use weighting::Weighting;
 
 use std::ops::Range;
 
-use bank::{Bank, Place};
+use bank::Place;
 use short_time::{ShortTime, TICK_S, Timing};
 use weighting::WeightingFilters;
 

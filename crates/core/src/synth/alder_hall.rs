@@ -249,6 +249,28 @@ fn octave_of(sound: &[f64], centre_hz: f64, sample_rate_hz: f64) -> Vec<f64> {
     values.iter().take(sound.len()).map(|value| value.re / length as f64).collect()
 }
 
+/// Noise in octave bands that dies away, each with a reverberation time of its own; it grows dense over
+/// the first 15 ms.
+pub(super) fn reverberation(
+    seed: u64,
+    t60_s: &[(f64, f64)],
+    sample_rate_hz: f64,
+    samples: usize,
+) -> Vec<f64> {
+    let mut sound = vec![0.0; samples];
+    for (n, (centre_hz, t60_s)) in t60_s.iter().enumerate() {
+        let noise = white_noise(seed + n as u64, 0.3, samples);
+        let mut band = octave_of(&noise, *centre_hz, sample_rate_hz);
+        let fall = -3.0 * std::f64::consts::LN_10 / (t60_s * sample_rate_hz);
+        for (n, x) in band.iter_mut().enumerate() {
+            let dense = (n as f64 / (0.015 * sample_rate_hz)).min(1.0);
+            *x *= dense * (fall * n as f64).exp();
+        }
+        mix(&mut sound, &band);
+    }
+    sound
+}
+
 /// A balloon that bursts in the empty hall at 0.1 s: the burst, the first reflections, and noise in
 /// octave bands that dies away.
 #[must_use]
@@ -257,17 +279,7 @@ pub fn hall_burst(sample_rate_hz: f64, duration_s: f64) -> Vec<f64> {
     let mut sound = white_noise(41, HALL_NOISE, samples);
     let start = (0.1 * sample_rate_hz) as usize;
     let after = samples.saturating_sub(start);
-    for (n, (centre_hz, t60_s)) in HALL_T60_S.into_iter().enumerate() {
-        let noise = white_noise(42 + n as u64, 0.3, after);
-        let mut band = octave_of(&noise, centre_hz, sample_rate_hz);
-        let fall = -3.0 * std::f64::consts::LN_10 / (t60_s * sample_rate_hz);
-        for (n, x) in band.iter_mut().enumerate() {
-            // The reverberation grows dense over the first 15 ms.
-            let dense = (n as f64 / (0.015 * sample_rate_hz)).min(1.0);
-            *x *= dense * (fall * n as f64).exp();
-        }
-        mix(&mut sound[start..], &band);
-    }
+    mix(&mut sound[start..], &reverberation(42, &HALL_T60_S, sample_rate_hz, after));
     let reflections = [
         (0.0, 0.85),
         (0.0072, 0.34),

@@ -1,6 +1,9 @@
 //! The rooms of Alder Hall: the hall at night, and both sides of the wall of the green room.
 
-use super::{mix, shaped_noise};
+use super::alder_hall::{HALL_T60_S, reverberation};
+use super::{Recipe, Voice, mix, shaped_noise, white_noise};
+use crate::error::Error;
+use crate::transform::{RealTransform, fast_length, inverse};
 use crate::units::{db_from_power, power_from_db};
 
 /// Positions in each room beside the green-room wall.
@@ -94,4 +97,81 @@ pub fn hall_at_night(sample_rate_hz: f64, duration_s: f64) -> Vec<f64> {
         db_from_power(power_from_db(ducts) + power_from_db(road) + power_from_db(4.0))
     };
     noise_in_thirds(480, level, sample_rate_hz, duration_s)
+}
+
+/// Distances of the seats in the hall from the loudspeaker on the stage, in metres.
+pub const SEATS_M: [f64; 3] = [5.0, 9.0, 14.0];
+/// The sweep that the loudspeaker plays.
+pub const HALL_SWEEP: &str = "sweep from=30Hz to=20kHz length=6s fade=10ms level=-9dB";
+/// Reverberation times of the green room in octaves.
+pub const GREEN_ROOM_T60_S: [(f64, f64); 8] = [
+    (63.0, 0.75),
+    (125.0, 0.70),
+    (250.0, 0.64),
+    (500.0, 0.60),
+    (1000.0, 0.58),
+    (2000.0, 0.54),
+    (4000.0, 0.48),
+    (8000.0, 0.40),
+];
+
+/// The sweep as it is heard on one of the seats of the empty hall, by a loudspeaker that distorts a
+/// little.
+///
+/// # Errors
+///
+/// [`Error::Setting`] for a sample rate that does not hold the sweep.
+pub fn hall_sweep(seat: usize, sample_rate_hz: f64) -> Result<Vec<f64>, Error> {
+    const LASTS_S: f64 = 9.5;
+    const STARTS_S: f64 = 0.5;
+    const SECOND_HARMONIC: f64 = 0.006;
+    const SPEED_M_S: f64 = 343.2;
+    let samples = |s: f64| (s * sample_rate_hz) as usize;
+    let voice = Voice::from_line(HALL_SWEEP, 440.0)?;
+    let recipe = Recipe { voices: vec![voice], sample_rate_hz, duration_s: 6.0, seed: 1 };
+    let mut played = vec![0.0; samples(6.0)];
+    recipe.player()?.play(&mut played)?;
+    for x in &mut played {
+        *x += SECOND_HARMONIC * *x * *x;
+    }
+    let distance_m = SEATS_M[seat % SEATS_M.len()];
+    let direct = samples(distance_m / SPEED_M_S);
+    let mut response = vec![0.0; samples(3.2)];
+    response[direct] = 1.0 / distance_m;
+    for (later_s, share) in [(0.0061, 0.45), (0.0113, -0.36), (0.0174, 0.3), (0.0262, -0.22)] {
+        response[direct + samples(later_s * (1.0 + 0.1 * seat as f64))] += share / distance_m;
+    }
+    let late = reverberation(700 + 20 * seat as u64, &HALL_T60_S, sample_rate_hz, samples(3.0));
+    for (x, late) in response[direct..].iter_mut().zip(late) {
+        *x += 0.011 * late;
+    }
+    let mut sound = white_noise(690 + seat as u64, 3e-5, samples(LASTS_S));
+    mix(&mut sound[samples(STARTS_S)..], &convolved(&played, &response));
+    Ok(sound)
+}
+
+/// A balloon that bursts in the green room at 0.1 s.
+#[must_use]
+pub fn green_room_burst(sample_rate_hz: f64, duration_s: f64) -> Vec<f64> {
+    let samples = (duration_s * sample_rate_hz) as usize;
+    let mut sound = white_noise(770, 3e-5, samples);
+    let start = (0.1 * sample_rate_hz) as usize;
+    let late = reverberation(771, &GREEN_ROOM_T60_S, sample_rate_hz, samples - start);
+    for (n, (x, late)) in sound[start..].iter_mut().zip(late).enumerate() {
+        let burst = if n == 0 { 0.6 } else { 0.0 };
+        *x += 0.4 * late + burst;
+    }
+    sound
+}
+
+fn convolved(sound: &[f64], response: &[f64]) -> Vec<f64> {
+    let size = fast_length(sound.len() + response.len());
+    let mut transform = RealTransform::new(size);
+    let mut spectrum = |of: &[f64]| {
+        let mut padded = of.to_vec();
+        padded.resize(size, 0.0);
+        transform.forward(&mut padded).to_vec()
+    };
+    let (of_sound, of_response) = (spectrum(sound), spectrum(response));
+    inverse(of_sound.iter().zip(&of_response).map(|(a, b)| a * b).collect(), size)
 }

@@ -11,6 +11,7 @@ mod loudness;
 mod modulation;
 mod partials;
 mod pitch;
+mod room;
 mod spectrogram;
 mod spectrum_averages;
 mod spectrum_laws;
@@ -38,6 +39,7 @@ fn whole_table() {
         modulation::MEASURES,
         partials::MEASURES,
         pitch::MEASURES,
+        room::MEASURES,
         spectrogram::MEASURES,
         spectrum_averages::MEASURES,
         spectrum_pairs::MEASURES,

@@ -145,6 +145,12 @@ impl Demo {
                 positions.map(|position| narrow(&sound(position, rate, 8.0))).collect();
             self.write_take(name, RATE, 24, &channels)?;
         }
+        let seats: Vec<Vec<f32>> = (0..alder_rooms::SEATS_M.len())
+            .map(|seat| Ok(narrow(&alder_rooms::hall_sweep(seat, rate)?)))
+            .collect::<Result<_>>()?;
+        self.write_take("hall-sweep.wav", RATE, 24, &seats)?;
+        let burst = narrow(&alder_rooms::green_room_burst(rate, 1.6));
+        self.write_take("green-burst.wav", RATE, 24, &[burst])?;
         let night = narrow(&alder_rooms::hall_at_night(rate, 30.0));
         self.write_take("hall-night.wav", RATE, 24, &[night])?;
         let worn = narrow(&alder_hall::worn_fan(rate, 10.0));

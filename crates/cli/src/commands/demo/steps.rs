@@ -107,6 +107,14 @@ pub(super) const STEPS: &[Step] = &[
         files: &[],
     },
     Step {
+        heading: "The hall's sweep, and a balloon in the green room",
+        text: "A loudspeaker on the stage plays a sweep, three microphones hear it on seats 5, 9 and \
+               14 m away.",
+        arguments: "study add hall-sweep.wav --group hall --channels front:far,middle:far,back:far",
+        figure: None,
+        files: &[],
+    },
+    Step {
         heading: "The hall at night",
         text: "Half a minute of what is called silence.",
         arguments: "study add hall-night.wav --group night --channels stage:near",
@@ -561,12 +569,29 @@ pub(super) const STEPS: &[Step] = &[
         files: &[],
     },
     Step {
+        heading: "How long does the hall reverberate?",
+        text: "The response of each seat comes from the sweep; what the loudspeaker distorts comes \
+               apart from it. The mean of three seats with their spread, and how clear music is.",
+        arguments: "room hall-sweep --channel all --sweep 'from=30Hz to=20kHz length=6s fade=10ms' \
+                    --figure hall-room.png",
+        figure: Some("hall-room.png"),
+        files: &[],
+    },
+    Step {
+        heading: "And the green room?",
+        text: "A balloon, in thirds of an octave: what the rating of its wall asks for.",
+        arguments: "room green-burst.wav --fraction 3 --range 50Hz..5kHz --format json --output \
+                    green-room.json",
+        figure: None,
+        files: &["green-room.json"],
+    },
+    Step {
         heading: "What the wall of the green room keeps back",
         text: "The energy means of five positions in each room, the background subtracted, and \
-               with the green room's reverberation time, its volume and the area of the wall the \
+               with the green room's reverberation times, its volume and the area of the wall the \
                apparent sound reduction index with its single number.",
         arguments: "isolation --source wall-hall --receiver wall-green --background wall-quiet \
-                    --decay 0.6s --volume 32m3 --area 11m2 --figure wall.png",
+                    --decay green-room.json --volume 32m3 --area 11m2 --figure wall.png",
         figure: Some("wall.png"),
         files: &[],
     },
