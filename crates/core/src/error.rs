@@ -62,6 +62,17 @@ pub enum Error {
          the levels of each take"
     )]
     NoCommonBand,
+    /// Nothing in the sound is a tone.
+    #[error(
+        "nothing in this span stands out as a tone; choose the span in which the source is heard"
+    )]
+    NoTone,
+    /// No tone shifts.
+    #[error(
+        "no tone in this span shifts as that of a passing source does: it stays where it is, or is \
+         not clear enough; choose a span with the whole pass"
+    )]
+    NoShift,
     /// Nothing in the sound has a fundamental.
     #[error(
         "nothing in this span has a fundamental; assume none, or set the range in which it is \

@@ -226,6 +226,8 @@ pub enum Unit {
     Degree,
     /// Metres.
     Metre,
+    /// Metres per second.
+    MetrePerSecond,
     /// Fluctuation strength: that of a tone of 1 kHz and 60 dB, all of it modulated at 4 Hz, is 1.
     Vacil,
     /// Roughness: that of the same tone modulated at 70 Hz is 1.
@@ -273,6 +275,7 @@ impl Unit {
             Self::Radian => "rad",
             Self::Degree => "°",
             Self::Metre => "m",
+            Self::MetrePerSecond => "m/s",
             Self::Vacil => "vacil",
             Self::Asper => "asper",
             Self::Sone => "sone",

@@ -180,7 +180,8 @@ fn draw_decays(
 ) -> Result<(), Error> {
     let bands = &figure.found.bands;
     let count = bands.len().max(1);
-    let columns = ((1.4 * count as f64).sqrt().ceil() as usize).clamp(1, count);
+    // A little wider than high.
+    let columns = (1..=count).find(|n| 5 * n * n >= 7 * count).unwrap_or(count);
     let rows = count.div_ceil(columns);
     let width = (right - left - GAP_PX * (columns - 1) as f64) / columns as f64;
     let height = (bottom - top - GAP_PX * (rows - 1) as f64) / rows as f64;

@@ -34,6 +34,7 @@ mod partials;
 mod pitch;
 mod reach;
 mod report;
+mod room;
 mod shapes;
 mod signal;
 mod sources;

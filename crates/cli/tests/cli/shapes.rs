@@ -93,6 +93,7 @@ fn keys_of_results_are_those_that_were_reviewed() {
         ("bands", "bands cut0.wav tone.wav --course --fraction 1 --range 125Hz..4kHz"),
         ("loudness", "loudness tone.wav beat.wav --course --assume full-scale=94dB"),
         ("transfer", "transfer cut0.wav cut1.wav --curve"),
+        ("room", "room cut0.wav"),
         ("isolation", "isolation --source cut0.wav --receiver cut1.wav --decay 0.5s"),
         ("unison", "unison cut0.wav --against cut1.wav"),
         ("unison_before", "unison cut0.wav --before cut2.wav"),
@@ -130,6 +131,7 @@ fn heads_of_tables_are_those_that_were_reviewed() {
         "loudness tone.wav --assume full-scale=94dB --course",
         "transfer cut0.wav cut1.wav",
         "transfer cut0.wav cut1.wav --curve",
+        "room cut0.wav",
         "isolation --source cut0.wav --receiver cut1.wav",
         "compare cut0.wav cut1.wav",
         "compare cut0.wav+cut2.wav cut1.wav+tone.wav",
@@ -227,6 +229,7 @@ fn every_number_of_a_result_is_a_quantity() {
         "bands tone.wav",
         "loudness tone.wav --assume full-scale=94dB",
         "transfer cut0.wav cut1.wav --gate 10ms",
+        "room cut0.wav",
         "isolation --source cut0.wav --receiver cut1.wav --decay 0.5s",
         "compare cut0 cut1",
     ] {

@@ -124,7 +124,7 @@ pub const GREEN_ROOM_T60_S: [(f64, f64); 8] = [
 pub fn hall_sweep(seat: usize, sample_rate_hz: f64) -> Result<Vec<f64>, Error> {
     const LASTS_S: f64 = 9.5;
     const STARTS_S: f64 = 0.5;
-    const SECOND_HARMONIC: f64 = 0.006;
+    const SECOND_HARMONIC: f64 = 0.03;
     const SPEED_M_S: f64 = 343.2;
     let samples = |s: f64| (s * sample_rate_hz) as usize;
     let voice = Voice::from_line(HALL_SWEEP, 440.0)?;

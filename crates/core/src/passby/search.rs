@@ -1,0 +1,251 @@
+//! Where a source passes, as far as the peaks of the spectrum over time say.
+//!
+//! All tones of a source shift alike. Under the right law the peaks of all frames, brought back to the
+//! frequency at the source, fall into few narrow heaps; the law is looked for that makes the sum of
+//! their squares largest.
+
+use super::law::Law;
+use crate::error::Error;
+use crate::fit::median;
+use crate::samples::{Reader, Samples};
+use crate::transform::{RealTransform, fast_length};
+use crate::units::db_from_power;
+use crate::window::{Window, WindowKind};
+
+/// Frames in which peaks are looked for.
+const FRAME_S: f64 = 0.085;
+const HOPS: usize = 4;
+/// Peaks of a frame, and how far they stand over the middle of what is about them.
+const MOST_PEAKS: usize = 10;
+const LEAST_DB: f64 = 12.0;
+const LOWEST_HZ: f64 = 60.0;
+/// Width of a heap in ln f.
+const HEAP: f64 = 0.0015;
+/// Peaks that the search takes into account.
+const THINNED: usize = 1500;
+
+/// A peak of the spectrum at a time.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct Peak {
+    pub(super) t: f64,
+    pub(super) hz: f64,
+    /// By how much it stands out, in dB, 40 dB at most.
+    pub(super) weight: f64,
+}
+
+/// Peaks of the spectrum over time.
+pub(super) fn peaks(sound: &dyn Samples, rate_hz: f64) -> Result<Vec<Peak>, Error> {
+    const AROUND: usize = 40;
+    let frame = fast_length((FRAME_S * rate_hz) as usize);
+    let window = Window::new(WindowKind::Hann, frame)?;
+    let mut transform = RealTransform::new(frame);
+    let mut reader = Reader::new(sound);
+    let mut all = Vec::new();
+    let lowest = (LOWEST_HZ / rate_hz * frame as f64).ceil() as usize;
+    for from in (0..sound.count().saturating_sub(frame)).step_by(frame / HOPS) {
+        let block = reader.at(from as i64, frame)?;
+        let mut windowed: Vec<f64> =
+            block.iter().zip(window.samples()).map(|(x, w)| f64::from(*x) * w).collect();
+        let powers: Vec<f64> =
+            transform.forward(&mut windowed).iter().map(|bin| bin.norm_sqr()).collect();
+        // The floor in blocks of bins.
+        let floors: Vec<f64> =
+            powers.chunks(AROUND).map(|of| median(of.iter().copied()).unwrap_or(0.0)).collect();
+        let t = (from as f64 + 0.5 * frame as f64) / rate_hz;
+        let mut found: Vec<Peak> = Vec::new();
+        for k in lowest.max(2)..powers.len() - 2 {
+            let [below, at, above] = [powers[k - 1], powers[k], powers[k + 1]];
+            let db = db_from_power(at / floors[k / AROUND].max(1e-30));
+            if at > below && at >= above && db > LEAST_DB {
+                let [below, at, above] = [below, at, above].map(|p| p.max(1e-30).ln());
+                let off = 0.5 * (below - above) / (below - 2.0 * at + above);
+                let hz = (k as f64 + off) * rate_hz / frame as f64;
+                found.push(Peak { t, hz, weight: db.min(40.0) });
+            }
+        }
+        found.sort_by(|a, b| b.weight.total_cmp(&a.weight));
+        found.truncate(MOST_PEAKS);
+        all.extend(found);
+    }
+    Ok(without_steady(all, sound.count() as f64 / rate_hz))
+}
+
+/// Without those that are there from the beginning to the end at one frequency, as hum is.
+fn without_steady(peaks: Vec<Peak>, lasts_s: f64) -> Vec<Peak> {
+    /// In so many parts of the time, of which it is in all, and in so large a share of the frames.
+    const PARTS: usize = 8;
+    const OFTEN: f64 = 0.6;
+    const NEAR: f64 = 0.0008;
+    let frames = lasts_s / (FRAME_S / HOPS as f64);
+    let place = |hz: f64| (hz.ln() / NEAR) as i64;
+    let mut seen: std::collections::HashMap<i64, [u32; PARTS]> = std::collections::HashMap::new();
+    for peak in &peaks {
+        let part = ((peak.t / lasts_s * PARTS as f64) as usize).min(PARTS - 1);
+        for near in -1..=1 {
+            seen.entry(place(peak.hz) + near).or_default()[part] += 1;
+        }
+    }
+    let is_steady = |peak: &Peak| {
+        let Some(parts) = seen.get(&place(peak.hz)) else { return false };
+        let most = frames / PARTS as f64;
+        parts.iter().all(|count| f64::from(*count) > OFTEN * most)
+    };
+    peaks.into_iter().filter(|peak| !is_steady(peak)).collect()
+}
+
+/// Heaps of peaks at the source, under a law.
+struct Heaps {
+    lowest: f64,
+    /// Width of a heap in ln f.
+    width: f64,
+    heaps: Vec<f64>,
+}
+
+impl Heaps {
+    fn new(peaks: &[Peak], width: f64) -> Self {
+        let ends = peaks.iter().fold((f64::INFINITY, 0.0f64), |(low, high), peak| {
+            (low.min(peak.hz), high.max(peak.hz))
+        });
+        // The shift moves them by less than an octave.
+        let lowest = (0.5 * ends.0).ln();
+        let count = ((2.0 * ends.1).ln() - lowest) / width;
+        Self { lowest, width, heaps: vec![0.0; count.max(1.0) as usize + 2] }
+    }
+
+    fn fill(&mut self, peaks: &[Peak], of: impl Fn(f64) -> f64) -> f64 {
+        self.heaps.fill(0.0);
+        for peak in peaks {
+            let place = ((peak.hz / of(peak.t)).ln() - self.lowest) / self.width;
+            let (at, share) = (place.floor().max(0.0) as usize, place.fract());
+            if let Some([first, second]) = self.heaps.get_mut(at..at + 2) {
+                *first += (1.0 - share) * peak.weight;
+                *second += share * peak.weight;
+            }
+        }
+        self.heaps.iter().map(|heap| heap * heap).sum()
+    }
+}
+
+/// What the peaks speak for.
+pub(super) struct Guess {
+    pub(super) law: Law,
+    /// Frequencies at the source, the strongest first.
+    pub(super) tones_hz: Vec<f64>,
+}
+
+/// The law under which the peaks are most alike; `None` where none is better than no shift.
+pub(super) fn search(peaks: &[Peak], lasts_s: f64, sound_m_s: f64) -> Option<Guess> {
+    /// How much better than no shift a law has to be: the heaps of steady tones are no wider.
+    const BETTER: f64 = 1.15;
+    /// Speeds lie so far apart that what is heard before and behind moves by less than a wide heap.
+    const SPEED_STEP_M_S: f64 = 1.4;
+    const FASTEST_M_S: f64 = 95.0;
+    const SHORTEST_TURN_S: f64 = 0.06;
+    const LONGEST_TURN_S: f64 = 7.0;
+    const WIDTHS: [f64; 4] = [8.0 * HEAP, 4.0 * HEAP, 2.0 * HEAP, HEAP];
+    /// So many starts are followed to the end.
+    const STARTS: usize = 16;
+    let every = peaks.len().div_ceil(THINNED).max(1);
+    let thinned: Vec<Peak> = peaks.iter().step_by(every).copied().collect();
+    if thinned.len() < 20 {
+        return None;
+    }
+    let mut heaps = Heaps::new(&thinned, WIDTHS[0]);
+    let mut starts: Vec<(f64, Law)> = Vec::new();
+    let mut turn_s = SHORTEST_TURN_S;
+    while turn_s < LONGEST_TURN_S {
+        let step_s = f64::max(0.7 * turn_s, lasts_s / 400.0);
+        for m in 0..=(lasts_s / step_s) as usize {
+            let closest_s = m as f64 * step_s;
+            // The best speed of each place and turn.
+            let mut speed_m_s = SPEED_STEP_M_S;
+            let mut best: Option<(f64, Law)> = None;
+            while speed_m_s < FASTEST_M_S {
+                let law = Law { speed_m_s, distance_m: turn_s * speed_m_s, closest_s, sound_m_s };
+                let score = heaps.fill(&thinned, |t| law.shift(t));
+                if best.is_none_or(|(best, _)| score > best) {
+                    best = Some((score, law));
+                }
+                speed_m_s += SPEED_STEP_M_S;
+            }
+            starts.extend(best);
+        }
+        turn_s *= 2.2;
+    }
+    starts.sort_by(|a, b| b.0.total_cmp(&a.0));
+    starts.truncate(STARTS);
+    let mut best: Option<(f64, Law)> = None;
+    for (_, start) in starts {
+        let mut law = start;
+        let mut score = 0.0;
+        for (n, width) in WIDTHS.into_iter().enumerate() {
+            let mut heaps = Heaps::new(&thinned, width);
+            (score, law) = climbed(&mut heaps, &thinned, law, 0.2 * 0.6f64.powi(n as i32));
+        }
+        if best.is_none_or(|(best, _)| score > best) {
+            best = Some((score, law));
+        }
+    }
+    let (score, law) = best?;
+    let mut heaps = Heaps::new(&thinned, HEAP);
+    if score < BETTER * heaps.fill(&thinned, |_| 1.0) {
+        return None;
+    }
+    heaps.fill(&thinned, |t| law.shift(t));
+    Some(Guess { law, tones_hz: heaps.tones(thinned.len() as f64) })
+}
+
+/// Climbs from a law to one that no small step betters.
+fn climbed(heaps: &mut Heaps, peaks: &[Peak], mut law: Law, mut step: f64) -> (f64, Law) {
+    let mut score = heaps.fill(peaks, |t| law.shift(t));
+    let least = 0.02 * step;
+    while step > least {
+        let mut better = None;
+        for n in 0..3 {
+            for sign in [-1.0, 1.0] {
+                let mut by = [0.0; 3];
+                by[n] = sign * if n == 2 { step * law.turn_s() } else { step };
+                let moved = law.moved(by);
+                let of = heaps.fill(peaks, |t| moved.shift(t));
+                if of > better.map_or(score, |(best, _)| best) {
+                    better = Some((of, moved));
+                }
+            }
+        }
+        match better {
+            Some((of, moved)) => (score, law) = (of, moved),
+            None => step *= 0.6,
+        }
+    }
+    (score, law)
+}
+
+impl Heaps {
+    /// The frequencies of the largest heaps.
+    fn tones(&self, peaks: f64) -> Vec<f64> {
+        const MOST: usize = 6;
+        /// Of the largest heap, and of all peaks.
+        const LEAST: f64 = 0.25;
+        const APART: usize = 8;
+        let sum = |n: usize| self.heaps[n - 1..=n + 1].iter().sum::<f64>();
+        let mut places: Vec<usize> = (1..self.heaps.len() - 1).collect();
+        places.sort_by(|a, b| sum(*b).total_cmp(&sum(*a)));
+        let most = places.first().map_or(0.0, |n| sum(*n));
+        let mut kept: Vec<usize> = Vec::new();
+        for n in places {
+            let is_apart = kept.iter().all(|other| other.abs_diff(n) > APART);
+            if sum(n) < (LEAST * most).max(0.1 * peaks) || kept.len() == MOST {
+                break;
+            }
+            if is_apart {
+                kept.push(n);
+            }
+        }
+        let middle = |n: &usize| {
+            let around = *n - 1..=*n + 1;
+            let moment: f64 = around.clone().map(|k| k as f64 * self.heaps[k]).sum();
+            (self.lowest + self.width * moment / sum(*n)).exp()
+        };
+        kept.iter().map(middle).collect()
+    }
+}
