@@ -10,6 +10,7 @@ mod isolation;
 mod loudness;
 mod modulation;
 mod partials;
+mod passby;
 mod pitch;
 mod report;
 mod room;
@@ -59,6 +60,7 @@ pub(crate) enum Command {
     Modulation(Box<modulation::Modulation>),
     Loudness(Box<loudness::Loudness>),
     Transfer(Box<transfer::Transfer>),
+    Passby(Box<passby::Passby>),
     Room(Box<room::Room>),
     Isolation(Box<isolation::Isolation>),
     Compare(Box<compare::Compare>),
@@ -91,6 +93,7 @@ impl Command {
             Self::Loudness(command) if command.is_of_levels() => presents(&**command),
             Self::Loudness(command) => measures(&**command),
             Self::Transfer(command) => presents(&**command),
+            Self::Passby(command) => measures(&**command),
             Self::Room(command) => presents(&**command),
             Self::Isolation(command) => presents(&**command),
             Self::Compare(command) => presents(&**command),
@@ -142,7 +145,7 @@ pub(crate) enum About {
 }
 
 /// The commands that measure: their results can be saved, compared, made again and reported.
-pub(crate) const RESULTS: [(&str, About); 16] = [
+pub(crate) const RESULTS: [(&str, About); 17] = [
     ("inspect", About::Take),
     ("spectrum", About::Take),
     ("bands", About::Take),
@@ -155,6 +158,7 @@ pub(crate) const RESULTS: [(&str, About); 16] = [
     ("modulation", About::Take),
     ("loudness", About::Take),
     ("transfer", About::Several),
+    ("passby", About::Take),
     ("room", About::Take),
     ("isolation", About::Several),
     ("compare", About::Several),

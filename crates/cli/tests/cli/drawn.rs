@@ -226,6 +226,30 @@ fn a_transfer_shows_what_is_coherent_and_leaves_the_rest_blank() {
 }
 
 #[test]
+fn a_room_shows_the_decay_of_each_band_with_its_lines() {
+    let drawn = Drawn::of(&study(), "room burst.wav");
+    let bands = drawn.count("bands");
+    let curves = drawn.points("polyline", CURVE).into_iter().filter(|points| *points > 60).count();
+    // A decay for each band, and the level over time.
+    assert_eq!(curves, bands + 1);
+    let known = drawn.result["bands"].as_array().expect("bands");
+    let known = known.iter().filter(|band| !band["t20_s"].is_null()).count();
+    // Each band that has one has its line and its uncertainty; beside them the times over bands.
+    let lines = drawn.points("polyline", SECOND_CURVE);
+    let ends = lines.iter().filter(|points| **points == 2).count();
+    assert!((2 * known..=2 * known + 2).contains(&ends), "{ends} of {known}");
+    let thirds = Drawn::of(&study(), "room burst.wav --fraction 3 --range 100Hz..5kHz");
+    assert_eq!(thirds.count("bands"), 18);
+}
+
+#[test]
+fn a_pass_shows_the_law_of_each_tone() {
+    let drawn = Drawn::of(&study(), "passby pass.wav");
+    let laws = drawn.points("polyline", TRACK).into_iter().filter(|points| *points > 200).count();
+    assert_eq!(laws, drawn.count("tones"));
+}
+
+#[test]
 fn an_insulation_shows_a_mark_for_each_band_and_the_deviations() {
     let drawn = Drawn::of(&study(), "isolation --source cut0.wav --receiver cut1.wav");
     let bands = drawn.count("bands");

@@ -31,6 +31,7 @@ mod levels;
 mod loudness;
 mod modulation;
 mod partials;
+mod passby;
 mod pitch;
 mod reach;
 mod report;

@@ -4,6 +4,8 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use serde_json::Value;
+use tonemap_core::synth::{alder_hall, alder_rooms, to_samples};
+use tonemap_media::WavEncoding;
 
 use crate::bench::{Bench, Run};
 
@@ -74,6 +76,13 @@ pub(crate) fn study() -> Bench {
     done(&["study", "make", "."]);
     let takes = ["study", "add", "cut0.wav", "cut1.wav", "cut2.wav"];
     done(&[&takes[..], &["--pattern", "cut{cut}.wav", "--note", "G3"]].concat());
+    let sounds = [
+        ("pass.wav", alder_hall::passing_wagon(48_000.0, 6.5)),
+        ("burst.wav", alder_rooms::green_room_burst(48_000.0, 1.6)),
+    ];
+    for (name, sound) in sounds {
+        bench.take(name, 48_000, WavEncoding::Float, &[to_samples(&sound)]);
+    }
     bench
 }
 
@@ -93,7 +102,8 @@ fn keys_of_results_are_those_that_were_reviewed() {
         ("bands", "bands cut0.wav tone.wav --course --fraction 1 --range 125Hz..4kHz"),
         ("loudness", "loudness tone.wav beat.wav --course --assume full-scale=94dB"),
         ("transfer", "transfer cut0.wav cut1.wav --curve"),
-        ("room", "room cut0.wav"),
+        ("room", "room burst.wav"),
+        ("passby", "passby pass.wav"),
         ("isolation", "isolation --source cut0.wav --receiver cut1.wav --decay 0.5s"),
         ("unison", "unison cut0.wav --against cut1.wav"),
         ("unison_before", "unison cut0.wav --before cut2.wav"),
@@ -131,7 +141,8 @@ fn heads_of_tables_are_those_that_were_reviewed() {
         "loudness tone.wav --assume full-scale=94dB --course",
         "transfer cut0.wav cut1.wav",
         "transfer cut0.wav cut1.wav --curve",
-        "room cut0.wav",
+        "room burst.wav",
+        "passby pass.wav",
         "isolation --source cut0.wav --receiver cut1.wav",
         "compare cut0.wav cut1.wav",
         "compare cut0.wav+cut2.wav cut1.wav+tone.wav",
@@ -229,7 +240,8 @@ fn every_number_of_a_result_is_a_quantity() {
         "bands tone.wav",
         "loudness tone.wav --assume full-scale=94dB",
         "transfer cut0.wav cut1.wav --gate 10ms",
-        "room cut0.wav",
+        "room burst.wav",
+        "passby pass.wav",
         "isolation --source cut0.wav --receiver cut1.wav --decay 0.5s",
         "compare cut0 cut1",
     ] {

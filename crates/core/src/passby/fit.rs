@@ -62,8 +62,6 @@ pub(super) fn fit(
     tones_hz: &[f64],
 ) -> Result<Option<Fitted>, Error> {
     const ROUNDS: usize = 14;
-    /// Tones are left out that are read less often than this share of the most read one.
-    const OFTEN: f64 = 0.3;
     const PRUNED_AT: usize = 3;
     /// A step is no longer than this: shares of v and d, and of the time of the turn.
     const LONGEST: f64 = 0.3;
@@ -74,23 +72,7 @@ pub(super) fn fit(
         let frames = frames(&law, &tones, lasts_s);
         let readings = readings(sound, rate_hz, &law, &tones, &frames)?;
         if round == PRUNED_AT {
-            let heard_s = law.closest_s + law.distance_m / law.sound_m_s;
-            let counts: Vec<[usize; 2]> = (0..tones.len())
-                .map(|tone| {
-                    let of = readings.iter().filter(|of| of.tone == tone);
-                    let before = of.clone().filter(|of| of.t < heard_s).count();
-                    [before, of.count() - before]
-                })
-                .collect();
-            // As often before the closest point as behind it, as far as the take goes.
-            let most = |n: usize| counts.iter().map(|of| of[n]).max().unwrap_or(0) as f64;
-            let (before, after) = (most(0), most(1));
-            let kept: Vec<f64> = tones
-                .iter()
-                .zip(&counts)
-                .filter(|(_, of)| of[0] as f64 >= OFTEN * before && of[1] as f64 >= OFTEN * after)
-                .map(|(hz, _)| *hz)
-                .collect();
+            let kept = often_read(&readings, &law, &tones);
             if kept.len() < tones.len() && !kept.is_empty() {
                 tones = kept;
                 continue;
@@ -114,6 +96,22 @@ pub(super) fn fit(
     let tones = tones.iter().zip(&found.of_tones);
     let tones = tones.map(|(hz, by)| Measured::new(*hz, hz * by.u)).collect();
     Ok(Some(Fitted { law, covariance: found.covariance, tones, readings }))
+}
+
+/// The tones that are read not much less often than the most read one, before the closest point as well
+/// as behind it: others belong to something else.
+fn often_read(readings: &[Reading], law: &Law, tones: &[f64]) -> Vec<f64> {
+    const OFTEN: f64 = 0.3;
+    let heard_s = law.closest_s + law.distance_m / law.sound_m_s;
+    let count = |tone: usize| {
+        let of = readings.iter().filter(|of| of.tone == tone);
+        let before = of.clone().filter(|of| of.t < heard_s).count();
+        [before as f64, (of.count() - before) as f64]
+    };
+    let counts: Vec<[f64; 2]> = (0..tones.len()).map(count).collect();
+    let most = [0, 1].map(|n| counts.iter().map(|of| of[n]).fold(0.0, f64::max));
+    let is_often = |of: &[f64; 2]| of.iter().zip(most).all(|(count, most)| *count >= OFTEN * most);
+    tones.iter().zip(&counts).filter(|(_, of)| is_often(of)).map(|(hz, _)| *hz).collect()
 }
 
 /// Frames from the closest point outwards, half overlapping.
@@ -265,7 +263,7 @@ impl Step {
         /// Neighbours overlap by half, so that what is the source's own is worth so many independent
         /// readings; errors of noise go out of one into the next, and are worth more.
         const OWN: f64 = 0.55;
-        const OF_NOISE: f64 = 2.2;
+        const OF_NOISE: f64 = 3.0;
         /// A reading that is off by more deviations counts less.
         const FAR: f64 = 3.0;
         const FEWEST: usize = 8;
@@ -353,7 +351,7 @@ impl Step {
             let variance = lagged(0) + beside.sum::<f64>();
             let fourth: f64 = pulls.iter().map(|(_, pull)| pull[k].powi(4)).sum();
             let count = lagged(0).powi(2) / fourth.max(1e-300);
-            variance * widened((count / 3.0).max(2.0)).powi(2)
+            variance * widened((0.5 * count).max(4.0)).powi(2)
         })
     }
 

@@ -22,7 +22,7 @@ use serde::Serialize;
 use crate::error::Error;
 use crate::finding::Finding;
 use crate::measured::{Measured, flat};
-use crate::quantity::{Field, Key, Label, Quantities, Quantity, Unit, bare};
+use crate::quantity::{Field, Key, Quantities, Quantity, Unit};
 use crate::samples::{Samples, held};
 use crate::units::db_from_amplitude;
 use law::Law;
@@ -106,6 +106,24 @@ pub struct Passby {
 }
 
 impl Passby {
+    /// Its numbers beside those of each tone.
+    pub const FIELDS: [Field<Self>; 8] = [
+        Field::measured("speed_m_s", "speed", Unit::MetrePerSecond, 3, |of| of.speed_m_s),
+        Field::measured("distance_m", "closest distance", Unit::Metre, 3, |of| of.distance_m),
+        Field::measured("closest_s", "closest point heard", Unit::Second, 4, |of| of.closest_s),
+        Field::measured("rest_frequency_hz", "frequency at rest", Unit::Hertz, 4, |of| {
+            of.rest_frequency_hz
+        }),
+        Field::measured("approach_hz", "frequency in approach", Unit::Hertz, 3, |of| {
+            of.approach_hz
+        }),
+        Field::measured("recede_hz", "frequency in recession", Unit::Hertz, 3, |of| of.recede_hz),
+        Field::plain("loudest_s", "loudest", Unit::Second, 3, |of| of.loudest_s),
+        Field::plain("sound_m_s", "speed of sound", Unit::MetrePerSecond, 2, |of| {
+            Some(of.sound_m_s)
+        }),
+    ];
+
     /// The factor by which all tones are heard shifted at a time.
     #[must_use]
     pub fn shift_at(&self, t: f64) -> f64 {
@@ -113,7 +131,7 @@ impl Passby {
     }
 }
 
-/// Measures a source that passes by.
+/// Measures a source that passes by in a sound that begins at a time of its take.
 ///
 /// # Errors
 ///
@@ -122,6 +140,7 @@ impl Passby {
 pub fn passby(
     sound: &dyn Samples,
     rate_hz: f64,
+    start_s: f64,
     settings: &PassbySettings,
 ) -> Result<Passby, Error> {
     const LEAST_S: f64 = 0.5;
@@ -150,15 +169,16 @@ pub fn passby(
     }
     let fitted = fit::fit(&cut, rate_hz, guess.law, &guess.tones_hz)?.ok_or(Error::NoShift)?;
     let mut found = Passby::of(&fitted, sound_m_s, lasts_s).ok_or(Error::NoShift)?;
-    found.later(from_s);
+    found.later(start_s + from_s);
     if is_cut {
         found.findings.insert(
             0,
             Finding::note(
                 "loudest_part",
                 format!(
-                    "The take is long: its loudest {LONGEST_S:.0} s, from {from_s:.1} s on, are \
-                     measured. For another pass choose its span."
+                    "The take is long: its loudest {LONGEST_S:.0} s, from {:.1} s on, are \
+                     measured. For another pass choose its span.",
+                    start_s + from_s
                 ),
             ),
         );
@@ -194,20 +214,28 @@ impl Passby {
         const SURE: f64 = 5.0;
         /// What is less certain than this share is not known.
         const LEAST_CERTAIN: f64 = 0.5;
+        /// Readings of the strongest tone before the closest point and behind it.
+        const FEWEST: usize = 6;
         let law = fitted.law;
         let u = |n: usize| fitted.covariance[n][n].max(0.0).sqrt();
         if u(0).is_nan() || u(0) > 1.0 / SURE {
             return None;
         }
-        let mut findings = Vec::new();
+        // A pass is heard to come and to go.
         let heard_s = law.closest_s + law.distance_m / sound_m_s;
+        let strongest = fitted.readings.iter().filter(|of| of.tone == strongest(fitted));
+        let before = strongest.clone().filter(|of| of.t < heard_s).count();
+        if before < FEWEST || strongest.clone().count() - before < FEWEST {
+            return None;
+        }
+        let mut findings = Vec::new();
         let is_heard = (0.0..=lasts_s).contains(&heard_s);
         let is_near = u(1) < LEAST_CERTAIN && is_heard;
         if !is_near {
             findings.push(Finding::warning(
                 "distance_unknown",
-                "The closest distance is not known: the take holds the approach or the recession \
-                 alone, or the tones are not clear while the source turns from one to the other.",
+                "The closest distance is not known: the closest point lies outside the take, or the \
+                 tones are not clear while the source turns from one to the other.",
             ));
         }
         let speed = Measured::new(law.speed_m_s, law.speed_m_s * u(0));
@@ -237,8 +265,7 @@ impl Passby {
             let by_speed = rest.value * factor * factor * speed.u / sound_m_s;
             Measured::new(rest.value * factor, (factor * rest.u).hypot(by_speed))
         };
-        let loudest = fitted.readings.iter().filter(|of| of.tone == strongest(fitted));
-        let loudest_s = loudest.max_by(|a, b| a.amplitude.total_cmp(&b.amplitude)).map(|of| of.t);
+        let loudest_s = strongest.max_by(|a, b| a.amplitude.total_cmp(&b.amplitude)).map(|of| of.t);
         let apart_s = loudest_s.map_or(0.0, |at| (at - heard_s).abs());
         if is_near && apart_s > 1.0 + 2.0 * law.turn_s() {
             findings.push(Finding::note(
@@ -311,27 +338,10 @@ fn fundamental(tones: &[PassingTone]) -> Option<Measured> {
     known.first().copied()
 }
 
-const SPEED: Label = Label::new("speed_m_s", "speed", Unit::MetrePerSecond, 3).with_u();
-const DISTANCE: Label = Label::new("distance_m", "closest distance", Unit::Metre, 3).with_u();
-const CLOSEST: Label = Label::new("closest_s", "closest point heard", Unit::Second, 4).with_u();
-const REST: Label = Label::new("rest_frequency_hz", "frequency at rest", Unit::Hertz, 4).with_u();
-const APPROACH: Label = Label::new("approach_hz", "frequency in approach", Unit::Hertz, 3).with_u();
-const RECEDE: Label = Label::new("recede_hz", "frequency in recession", Unit::Hertz, 3).with_u();
-const LOUDEST: Label = Label::new("loudest_s", "loudest", Unit::Second, 3);
-const SOUND: Label = Label::new("sound_m_s", "speed of sound", Unit::MetrePerSecond, 2);
-
 impl Quantities for Passby {
     fn quantities(&self) -> Vec<Quantity> {
-        let mut all = vec![
-            Quantity::top(&SPEED, self.speed_m_s),
-            Quantity::top(&DISTANCE, self.distance_m),
-            Quantity::top(&CLOSEST, self.closest_s),
-            Quantity::top(&REST, self.rest_frequency_hz),
-            Quantity::top(&APPROACH, self.approach_hz),
-            Quantity::top(&RECEDE, self.recede_hz),
-            Quantity::top(&LOUDEST, self.loudest_s.and_then(bare)),
-            Quantity::top(&SOUND, bare(self.sound_m_s)),
-        ];
+        let of = |field: &Field<Self>| Quantity::top(&field.label, field.value(self));
+        let mut all: Vec<Quantity> = Self::FIELDS.iter().map(of).collect();
         for (n, tone) in (1..).zip(&self.tones) {
             let (key, name) = (Key::item("tones", n), format!("tone {n}"));
             all.extend(Quantity::of_item(&key, &name, &PassingTone::FIELDS, tone));

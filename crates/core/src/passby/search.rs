@@ -4,6 +4,8 @@
 //! frequency at the source, fall into few narrow heaps; the law is looked for that makes the sum of
 //! their squares largest.
 
+use rustfft::num_complex::Complex64;
+
 use super::law::Law;
 use crate::error::Error;
 use crate::fit::median;
@@ -22,13 +24,14 @@ const LOWEST_HZ: f64 = 60.0;
 /// Width of a heap in ln f.
 const HEAP: f64 = 0.0015;
 /// Peaks that the search takes into account.
-const THINNED: usize = 1500;
+const THINNED: usize = 1000;
 
 /// A peak of the spectrum at a time.
 #[derive(Debug, Clone, Copy)]
 pub(super) struct Peak {
     pub(super) t: f64,
     pub(super) hz: f64,
+    ln_hz: f64,
     /// By how much it stands out, in dB, 40 dB at most.
     pub(super) weight: f64,
 }
@@ -47,7 +50,7 @@ pub(super) fn peaks(sound: &dyn Samples, rate_hz: f64) -> Result<Vec<Peak>, Erro
         let mut windowed: Vec<f64> =
             block.iter().zip(window.samples()).map(|(x, w)| f64::from(*x) * w).collect();
         let powers: Vec<f64> =
-            transform.forward(&mut windowed).iter().map(|bin| bin.norm_sqr()).collect();
+            transform.forward(&mut windowed).iter().map(Complex64::norm_sqr).collect();
         // The floor in blocks of bins.
         let floors: Vec<f64> =
             powers.chunks(AROUND).map(|of| median(of.iter().copied()).unwrap_or(0.0)).collect();
@@ -60,7 +63,7 @@ pub(super) fn peaks(sound: &dyn Samples, rate_hz: f64) -> Result<Vec<Peak>, Erro
                 let [below, at, above] = [below, at, above].map(|p| p.max(1e-30).ln());
                 let off = 0.5 * (below - above) / (below - 2.0 * at + above);
                 let hz = (k as f64 + off) * rate_hz / frame as f64;
-                found.push(Peak { t, hz, weight: db.min(40.0) });
+                found.push(Peak { t, hz, ln_hz: hz.ln(), weight: db.min(40.0) });
             }
         }
         found.sort_by(|a, b| b.weight.total_cmp(&a.weight));
@@ -98,7 +101,7 @@ struct Heaps {
     lowest: f64,
     /// Width of a heap in ln f.
     width: f64,
-    heaps: Vec<f64>,
+    weights: Vec<f64>,
 }
 
 impl Heaps {
@@ -109,20 +112,25 @@ impl Heaps {
         // The shift moves them by less than an octave.
         let lowest = (0.5 * ends.0).ln();
         let count = ((2.0 * ends.1).ln() - lowest) / width;
-        Self { lowest, width, heaps: vec![0.0; count.max(1.0) as usize + 2] }
+        Self { lowest, width, weights: vec![0.0; count.max(1.0) as usize + 2] }
     }
 
     fn fill(&mut self, peaks: &[Peak], of: impl Fn(f64) -> f64) -> f64 {
-        self.heaps.fill(0.0);
+        self.weights.fill(0.0);
+        let (mut at_s, mut shift) = (f64::NAN, 0.0);
         for peak in peaks {
-            let place = ((peak.hz / of(peak.t)).ln() - self.lowest) / self.width;
+            // The peaks of a frame stand together.
+            if peak.t != at_s {
+                (at_s, shift) = (peak.t, of(peak.t).ln());
+            }
+            let place = (peak.ln_hz - shift - self.lowest) / self.width;
             let (at, share) = (place.floor().max(0.0) as usize, place.fract());
-            if let Some([first, second]) = self.heaps.get_mut(at..at + 2) {
+            if let Some([first, second]) = self.weights.get_mut(at..at + 2) {
                 *first += (1.0 - share) * peak.weight;
                 *second += share * peak.weight;
             }
         }
-        self.heaps.iter().map(|heap| heap * heap).sum()
+        self.weights.iter().map(|weight| weight * weight).sum()
     }
 }
 
@@ -145,8 +153,10 @@ pub(super) fn search(peaks: &[Peak], lasts_s: f64, sound_m_s: f64) -> Option<Gue
     const WIDTHS: [f64; 4] = [8.0 * HEAP, 4.0 * HEAP, 2.0 * HEAP, HEAP];
     /// So many starts are followed to the end.
     const STARTS: usize = 16;
+    // Of every so many frames all peaks.
     let every = peaks.len().div_ceil(THINNED).max(1);
-    let thinned: Vec<Peak> = peaks.iter().step_by(every).copied().collect();
+    let frames = peaks.chunk_by(|a, b| a.t == b.t).step_by(every);
+    let thinned: Vec<Peak> = frames.flatten().copied().collect();
     if thinned.len() < 20 {
         return None;
     }
@@ -192,7 +202,7 @@ pub(super) fn search(peaks: &[Peak], lasts_s: f64, sound_m_s: f64) -> Option<Gue
         return None;
     }
     heaps.fill(&thinned, |t| law.shift(t));
-    Some(Guess { law, tones_hz: heaps.tones(thinned.len() as f64) })
+    Some(Guess { law, tones_hz: heaps.tones() })
 }
 
 /// Climbs from a law to one that no small step betters.
@@ -222,19 +232,21 @@ fn climbed(heaps: &mut Heaps, peaks: &[Peak], mut law: Law, mut step: f64) -> (f
 
 impl Heaps {
     /// The frequencies of the largest heaps.
-    fn tones(&self, peaks: f64) -> Vec<f64> {
+    fn tones(&self) -> Vec<f64> {
         const MOST: usize = 6;
         /// Of the largest heap, and of all peaks.
         const LEAST: f64 = 0.25;
+        const OF_ALL: f64 = 0.05;
         const APART: usize = 8;
-        let sum = |n: usize| self.heaps[n - 1..=n + 1].iter().sum::<f64>();
-        let mut places: Vec<usize> = (1..self.heaps.len() - 1).collect();
+        let sum = |n: usize| self.weights[n - 1..=n + 1].iter().sum::<f64>();
+        let mut places: Vec<usize> = (1..self.weights.len() - 1).collect();
         places.sort_by(|a, b| sum(*b).total_cmp(&sum(*a)));
+        let all: f64 = self.weights.iter().sum();
         let most = places.first().map_or(0.0, |n| sum(*n));
         let mut kept: Vec<usize> = Vec::new();
         for n in places {
             let is_apart = kept.iter().all(|other| other.abs_diff(n) > APART);
-            if sum(n) < (LEAST * most).max(0.1 * peaks) || kept.len() == MOST {
+            if sum(n) < (LEAST * most).max(OF_ALL * all) || kept.len() == MOST {
                 break;
             }
             if is_apart {
@@ -243,7 +255,7 @@ impl Heaps {
         }
         let middle = |n: &usize| {
             let around = *n - 1..=*n + 1;
-            let moment: f64 = around.clone().map(|k| k as f64 * self.heaps[k]).sum();
+            let moment: f64 = around.clone().map(|k| k as f64 * self.weights[k]).sum();
             (self.lowest + self.width * moment / sum(*n)).exp()
         };
         kept.iter().map(middle).collect()

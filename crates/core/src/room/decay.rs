@@ -105,8 +105,8 @@ pub(super) fn of_response(cells: &Cells) -> Option<BandDecay> {
     found.inr_db = inr_db.is_finite().then_some(inr_db);
     let line = |range: (f64, f64)| integrated.line(&levels, range);
     found.edt_s = line(EARLY).filter(|_| inr_db > -EARLY.1 + CLEAR_DB).map(|line| line.time_s());
-    let u_of = |line: &Slope| integrated.deviation(&model, &line.moves, cells) / line.slope.abs();
-    let is_known = |line: &Slope| line.slope < 0.0 && u_of(line) < LEAST_CERTAIN;
+    let u_of = |line: &Slope| integrated.deviation(&model, &line.moves, cells) / line.db_s.abs();
+    let is_known = |line: &Slope| line.db_s < 0.0 && u_of(line) < LEAST_CERTAIN;
     let known = |range: (f64, f64)| {
         line(range).filter(|line| inr_db > -range.1 - INTO_NOISE_DB && is_known(line))
     };
@@ -120,8 +120,8 @@ pub(super) fn of_response(cells: &Cells) -> Option<BandDecay> {
     found.t20_s = t20.as_ref().map(measured);
     found.t30_s = t30.as_ref().map(measured);
     found.curvature = t20.as_ref().zip(t30.as_ref()).map(|(short, long)| {
-        let ratio = short.slope / long.slope;
-        let moves = short.moves.less(&long.moves, short.slope, long.slope);
+        let ratio = short.db_s / long.db_s;
+        let moves = short.moves.less(&long.moves, short.db_s, long.db_s);
         let u = integrated.deviation(&model, &moves, cells);
         Measured::new(100.0 * (ratio - 1.0), 100.0 * ratio * u)
     });
@@ -337,7 +337,7 @@ impl<'a> Integrated<'a> {
             *of_cell = summed * step_s;
         }
         let moves = Moves { cells, parameters };
-        Some(Slope { slope: line.slope, at_zero: line.at(0.0), first, count, moves })
+        Some(Slope { db_s: line.slope, at_zero: line.at(0.0), first, count, moves })
     }
 
     /// Standard deviation of what moves with the cells and with the model, which moves with them too.
@@ -379,7 +379,7 @@ impl Moves {
 
 /// A line through the curve.
 struct Slope {
-    slope: f64,
+    db_s: f64,
     at_zero: f64,
     first: usize,
     count: usize,
@@ -388,7 +388,7 @@ struct Slope {
 
 impl Slope {
     fn time_s(&self) -> f64 {
-        -60.0 / self.slope
+        -60.0 / self.db_s
     }
 
     fn drawn(&self, step_s: f64) -> DecayLine {
@@ -396,7 +396,7 @@ impl Slope {
             from_s: self.first as f64 * step_s,
             to_s: (self.first + self.count) as f64 * step_s,
             level_db: self.at_zero,
-            slope_db_s: self.slope,
+            slope_db_s: self.db_s,
         }
     }
 }

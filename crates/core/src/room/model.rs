@@ -219,8 +219,9 @@ impl Model {
         // What is not there, or not seen, has to stay where it is.
         let mut bend: [[f64; PARAMETERS]; PARAMETERS] =
             std::array::from_fn(|n| std::array::from_fn(|m| if n == m { 1e-9 } else { 0.0 }));
-        for n in 2 * self.decays.len()..NOISE {
-            bend[n][n] = 1.0;
+        let missing = 2 * self.decays.len()..NOISE;
+        for (n, row) in bend.iter_mut().enumerate().filter(|(n, _)| missing.contains(n)) {
+            row[n] = 1.0;
         }
         for block in blocks {
             let (power, by) = self.over(block.from_s, block.length_s);

@@ -175,7 +175,7 @@ impl RoomAcoustics {
     /// With the mean of the middle bands, and what must be known.
     pub(super) fn finished(mut self, found: &[Option<BandDecay>]) -> Self {
         self.mid_s = self.middle_s();
-        let findings = self.said(found);
+        let findings = [self.noise_said(found), self.slopes_said(found)].concat();
         self.findings.extend(findings);
         self
     }
@@ -201,11 +201,10 @@ impl RoomAcoustics {
         (!bands.is_empty()).then(|| names(&bands, self.fraction))
     }
 
-    fn said(&self, found: &[Option<BandDecay>]) -> Vec<Finding> {
+    /// What noise, the end of the take and filters do to the decays.
+    fn noise_said(&self, found: &[Option<BandDecay>]) -> Vec<Finding> {
         /// What the standards ask for: T20 ends at −25 dB, and the noise lies 10 dB lower.
         const FOR_T20_DB: f64 = 25.0;
-        /// A decay that curves by more is not one (ISO 3382-2:2008, annex B).
-        const CURVED_PERCENT: f64 = 10.0;
         let of = |n: usize| found.get(n).and_then(Option::as_ref);
         let has = |n: usize, holds: &dyn Fn(&BandDecay) -> bool| of(n).is_some_and(holds);
         let inr = |decay: &BandDecay| decay.inr_db.unwrap_or(f64::INFINITY);
@@ -270,6 +269,16 @@ impl RoomAcoustics {
                 ),
             ));
         }
+        findings
+    }
+
+    /// What is said of decays that are no straight lines.
+    fn slopes_said(&self, found: &[Option<BandDecay>]) -> Vec<Finding> {
+        /// A decay that curves by more is not one (ISO 3382-2:2008, annex B).
+        const CURVED_PERCENT: f64 = 10.0;
+        let of = |n: usize| found.get(n).and_then(Option::as_ref);
+        let has = |n: usize, holds: &dyn Fn(&BandDecay) -> bool| of(n).is_some_and(holds);
+        let mut findings = Vec::new();
         if let Some(bands) = self.named(|n| has(n, &|decay| decay.late_s.is_some())) {
             let level =
                 |n: &usize| self.bands[*n].values.late_level_db.unwrap_or(f64::NEG_INFINITY);
@@ -326,6 +335,7 @@ pub fn mean_of(mut positions: Vec<RoomAcoustics>) -> Option<RoomAcoustics> {
         excitation: first.excitation,
         decays: positions.iter().map(|one| one.decays).sum(),
         positions: positions.len() as u64,
+        distortion_db: positions.iter().filter_map(|one| one.distortion_db).reduce(f64::max),
         ..RoomAcoustics::empty(first.fraction)
     };
     // Bands that all positions have.

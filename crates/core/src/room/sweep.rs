@@ -185,7 +185,8 @@ impl Divisor {
             (-turn.arg()).rem_euclid(std::f64::consts::TAU) / std::f64::consts::TAU * size as f64
                 / rate_hz
         };
-        let places = [low + 2 * (high - low) / 8, (low + high) / 2, low + 6 * (high - low) / 8];
+        let places =
+            [low + 2 * (high - low) / 8, usize::midpoint(low, high), low + 6 * (high - low) / 8];
         let times = places.map(when_s);
         let of = |a: usize, b: usize| {
             STEPS / std::f64::consts::LN_2 * (times[b] - times[a]) / (places[b] - places[a]) as f64

@@ -354,6 +354,37 @@ pub fn harp_from_the_seat(sample_rate_hz: f64, duration_s: f64) -> Vec<f64> {
     sound
 }
 
+/// Speed of the fairground-organ wagon in m/s, its closest distance from the window in metres, and when
+/// it is closest, in seconds.
+pub const WAGON: (f64, f64, f64) = (8.4, 6.5, 4.2);
+/// The chord that its organ holds, in Hz.
+pub const WAGON_CHORD_HZ: [f64; 4] = [392.8, 493.4, 587.9, 785.6];
+
+/// The wagon as it passes the window of the hall: a chord of pipes with their harmonics over the noise of
+/// the road.
+#[must_use]
+pub fn passing_wagon(sample_rate_hz: f64, duration_s: f64) -> Vec<f64> {
+    const SOUND_M_S: f64 = 343.214;
+    let (speed, distance, closest_s) = WAGON;
+    let samples = (duration_s * sample_rate_hz) as usize;
+    let mut sound = coloured_noise(71, 0.004, 300.0, 0.6, sample_rate_hz, samples);
+    for (n, x) in sound.iter_mut().enumerate() {
+        // When what is heard left the wagon.
+        let tau = n as f64 / sample_rate_hz - closest_s;
+        let (c2, v2) = (SOUND_M_S * SOUND_M_S, speed * speed);
+        let root = (c2 * v2 * tau * tau + (c2 - v2) * distance * distance).sqrt();
+        let emitted_s = (c2 * tau - root) / (c2 - v2);
+        let near = distance / distance.hypot(speed * emitted_s);
+        for (pipe, hz) in WAGON_CHORD_HZ.into_iter().enumerate() {
+            for (number, share) in [(1.0, 1.0), (2.0, 0.45), (3.0, 0.22)] {
+                let turns = (number * hz * emitted_s + 0.31 * pipe as f64).rem_euclid(1.0);
+                *x += 0.06 * near * share * (std::f64::consts::TAU * turns).sin();
+            }
+        }
+    }
+    sound
+}
+
 /// One of the two candidates for the hall's ventilation, 0 or 1, in one of several runs: noise of
 /// the air, and the tones of its blades. The second turns more slowly and its blades are quieter.
 #[must_use]

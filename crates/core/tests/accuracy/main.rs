@@ -10,6 +10,7 @@ mod compare;
 mod loudness;
 mod modulation;
 mod partials;
+mod passby;
 mod pitch;
 mod room;
 mod spectrogram;
@@ -38,6 +39,7 @@ fn whole_table() {
         loudness::MEASURES,
         modulation::MEASURES,
         partials::MEASURES,
+        passby::MEASURES,
         pitch::MEASURES,
         room::MEASURES,
         spectrogram::MEASURES,

@@ -19,6 +19,9 @@ pub(crate) const MEASURES: &[fn()] = &[
 ];
 
 const RATE_HZ: f64 = 48_000.0;
+/// A time of a band.
+type Of = fn(&RoomValues) -> Option<Measured>;
+
 /// Bands from this one on are those of 500 Hz and above.
 const MIDDLE: usize = 3;
 
@@ -67,7 +70,6 @@ fn decays_have_their_time() {
         let inr_db = random.random_range(25.0..60.0);
         (t60_s, found(&response(31 * seed, t60_s, inr_db)))
     });
-    type Of = fn(&RoomValues) -> Option<Measured>;
     let times: [(&str, Of, [f64; 2]); 2] =
         [("T20", |of| of.t20_s, [4.5, 15.0]), ("T30", |of| of.t30_s, [3.5, 11.0])];
     for (name, of, tolerances) in times {
@@ -107,7 +109,6 @@ fn means_of_decays_have_no_bias() {
         let rate = 6.0 * std::f64::consts::LN_10 / t60_s;
         let c_db = |early_s: f64| 10.0 * (rate * early_s).exp_m1().log10();
         for band in MIDDLE..8 {
-            type Of = fn(&RoomValues) -> Option<Measured>;
             for of in [(|of| of.t20_s) as Of, |of| of.t30_s] {
                 let known: Vec<(f64, f64)> =
                     all.iter().filter_map(|one| off(of(&one.bands[band].values), t60_s)).collect();

@@ -151,6 +151,8 @@ impl Demo {
         self.write_take("hall-sweep.wav", RATE, 24, &seats)?;
         let burst = narrow(&alder_rooms::green_room_burst(rate, 1.6));
         self.write_take("green-burst.wav", RATE, 24, &[burst])?;
+        let wagon = narrow(&alder_hall::passing_wagon(rate, 9.0));
+        self.write_take("wagon.wav", RATE, 24, &[wagon])?;
         let night = narrow(&alder_rooms::hall_at_night(rate, 30.0));
         self.write_take("hall-night.wav", RATE, 24, &[night])?;
         let worn = narrow(&alder_hall::worn_fan(rate, 10.0));

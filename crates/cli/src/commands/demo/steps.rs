@@ -586,6 +586,14 @@ pub(super) const STEPS: &[Step] = &[
         files: &["green-room.json"],
     },
     Step {
+        heading: "A fairground organ passes outside",
+        text: "How fast is the wagon, and how near does it come? All pipes shift by the same law, which \
+               says both.",
+        arguments: "passby wagon.wav --figure wagon.png",
+        figure: Some("wagon.png"),
+        files: &[],
+    },
+    Step {
         heading: "What the wall of the green room keeps back",
         text: "The energy means of five positions in each room, the background subtracted, and \
                with the green room's reverberation times, its volume and the area of the wall the \
