@@ -1,7 +1,7 @@
 //! `transfer`: what lies between a reference and a response.
 
 use std::io::Cursor;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::str::FromStr;
 
 use anyhow::{Context, Result};
@@ -64,6 +64,9 @@ pub(crate) struct Transfer {
     /// Write the impulse response about the direct sound: FILE.wav
     #[arg(long, value_name = "FILE", help_heading = "Files")]
     impulse: Option<PathBuf>,
+    /// Write the response to a step: FILE.wav
+    #[arg(long, value_name = "FILE", help_heading = "Files")]
+    step: Option<PathBuf>,
 }
 
 const EXAMPLES: &str = "Examples:
@@ -71,6 +74,8 @@ const EXAMPLES: &str = "Examples:
       what the hall does to the music, from the stage to a seat
   tonemap transfer hall.wav --channel 1,2 --smooth 1/12 --curve --format csv
       two channels of one take; the curve smoothed
+  tonemap transfer stage.wav seat.wav --resolve 1/24 --figure seat.png
+      long frames for the bass, short ones for the treble
   tonemap transfer line.wav loudspeaker.wav --gate 5ms --figure anechoic.png
       without the reflections of the room, from 200 Hz up
   tonemap transfer stage.wav seat.wav --segment 2s --impulse seat-impulse.wav
@@ -96,6 +101,9 @@ struct HowArgs {
     /// Bands of 1/N octave
     #[arg(long, value_name = "N", default_value_t = 3)]
     fraction: u32,
+    /// Resolve this share of an octave, with long frames in the bass and short ones in the treble: 1/24
+    #[arg(long, value_name = "OCTAVES", conflicts_with_all = ["gate", "resolution", "segment"])]
+    resolve: Option<Octaves>,
     /// Smooth the curve over this share of an octave: 1/12
     #[arg(long, value_name = "OCTAVES")]
     smooth: Option<Octaves>,
@@ -154,6 +162,7 @@ struct Settings {
     least_coherence: f64,
     range_hz: (f64, f64),
     fraction: u32,
+    resolve_octaves: Option<f64>,
     smooth_octaves: Option<f64>,
     smoothing: Smoothing,
     stated_delay_s: Option<f64>,
@@ -177,9 +186,13 @@ impl Present for Transfer {
 
     fn present(&self) -> Result<Presented> {
         output::check_outputs(&self.figure, &self.output)?;
-        if let Some(file) = &self.impulse {
-            output::check_ending(file, &["wav"], "an impulse response")?;
-            files::claim(file, Content::Result, self.output.force)?;
+        for (file, what) in
+            [(&self.impulse, "an impulse response"), (&self.step, "a step response")]
+        {
+            if let Some(file) = file {
+                output::check_ending(file, &["wav"], what)?;
+                files::claim(file, Content::Result, self.output.force)?;
+            }
         }
         let sides: Vec<Side> =
             self.sides.iter().map(|words| Side::read(words)).collect::<Result<_>>()?;
@@ -208,11 +221,10 @@ impl Present for Transfer {
             output::write_figure(file, &self.draw(&made)?, self.output.force)?;
         }
         if let Some(file) = &self.impulse {
-            let rate_hz = made.sides.iter().map(Part::rate_hz).fold(0.0, f64::max);
-            let samples = made.found.impulse.samples.iter().map(|x| *x as f32).collect();
-            let mut sound = Cursor::new(Vec::new());
-            write_wav(&mut sound, rate_hz as u32, &[samples], WavEncoding::Float)?;
-            files::write_whole(file, Content::Result, sound.get_ref(), self.output.force)?;
+            self.write_response(file, &made, &made.found.impulse.samples)?;
+        }
+        if let Some(file) = &self.step {
+            self.write_response(file, &made, &made.found.impulse.step())?;
         }
         let judged = vec![(title(&made), made.found.quantities())];
         Ok(Presented { content, judged, findings: made.findings, status: Status::Done })
@@ -220,6 +232,14 @@ impl Present for Transfer {
 }
 
 impl Transfer {
+    fn write_response(&self, file: &Path, made: &Made<'_>, samples: &[f64]) -> Result<()> {
+        let rate_hz = made.sides.iter().map(Part::rate_hz).fold(0.0, f64::max);
+        let samples = samples.iter().map(|x| *x as f32).collect();
+        let mut sound = Cursor::new(Vec::new());
+        write_wav(&mut sound, rate_hz as u32, &[samples], WavEncoding::Float)?;
+        files::write_whole(file, Content::Result, sound.get_ref(), self.output.force)
+    }
+
     fn settings(&self, sides: &[Part<'_>; 2]) -> Result<TransferSettings> {
         let reference_hz = sides[0].take().reference_hz();
         let rate_hz = sides.iter().map(Part::rate_hz).fold(f64::INFINITY, f64::min);
@@ -236,6 +256,7 @@ impl Transfer {
             least_coherence: how.coherence,
             range_hz: how.range.hz(reference_hz, rate_hz)?,
             fraction: how.fraction,
+            resolve_octaves: how.resolve.map(|octaves| octaves.0),
             smooth_octaves: how.smooth.map(|octaves| octaves.0),
             smoothing: match how.smoothing {
                 SmoothingArg::Power => Smoothing::Power,
@@ -295,6 +316,7 @@ impl Transfer {
             least_coherence: made.settings.least_coherence,
             range_hz,
             fraction,
+            resolve_octaves: made.settings.resolve_octaves,
             smooth_octaves: made.settings.smooth_octaves,
             smoothing: made.settings.smoothing,
             stated_delay_s: made.settings.delay_s,
@@ -318,6 +340,8 @@ impl Transfer {
                 .number("magnitude_db_u", "", 4, |k| curve.magnitude_db_u[*k])
                 .number("phase_deg", "", 3, |k| curve.phase_deg[*k])
                 .number("phase_deg_u", "", 3, |k| curve.phase_deg_u[*k])
+                .number("minimum_phase_deg", "", 3, |k| curve.minimum_phase_deg[*k])
+                .number("excess_phase_deg", "", 3, |k| curve.excess_phase_deg[*k])
                 .number("group_delay_s", "", 8, |k| curve.group_delay_s[*k])
                 .number("coherence", "", 4, |k| Some(curve.coherence[*k]));
             return table.csv(points);
@@ -389,6 +413,16 @@ fn settings_line(made: &Made<'_>) -> String {
         )
     });
     let phase = if settings.with_delay { "with" } else { "without" };
+    if let Some(octaves) = settings.resolve_octaves {
+        return format!(
+            "{:?}, resolution {} octave; coherence from {} on, {} % of the points; phase {phase} the \
+             delay{smoothed}",
+            found.estimator,
+            text::number(octaves, 3),
+            text::number(settings.least_coherence, 2),
+            text::number(100.0 * found.kept_share, 0),
+        );
+    }
     format!(
         "{:?}, {} frames of {} ms, resolution {} Hz; coherence from {} on, {} % of the points; phase \
          {phase} the delay{smoothed}{gate}",

@@ -58,6 +58,7 @@ fn a_delay_a_gain_and_a_polarity_are_found() {
     }
     // The other way round the delay is negative, and both ends of a stated one are taken.
     let back = json(&bench, "out.wav in.wav");
+    assert_eq!(codes(&back), ["response_first"]);
     assert!((number(&back["result"]["delay_s"]) + 0.01).abs() < 1e-7, "{}", back["result"]);
     let stated = json(&bench, "out.wav in.wav --delay -10ms");
     assert_eq!(number(&stated["result"]["delay_s"]), -0.01);
@@ -204,4 +205,34 @@ fn what_cannot_be_measured_is_said() {
     bench.take("dry.wav", RATE, WavEncoding::Float, &[to_samples(&sound)]);
     let right = json(&bench, "dry.wav room.wav");
     assert!(!codes(&right).contains(&"response_first"), "{:?}", codes(&right));
+}
+
+#[test]
+fn octaves_are_resolved_alike_and_a_step_is_written() {
+    let bench = bench();
+    let found = json(&bench, "in.wav out.wav --resolve 1/12 --curve --step step.wav");
+    let curve = &found["result"]["curve"];
+    let hz: Vec<f64> =
+        curve["frequency_hz"].as_array().expect("points").iter().map(number).collect();
+    assert!(hz.windows(2).all(|two| two[1] >= two[0]), "rising");
+    assert!(hz[1] - hz[0] < 2.0 && hz[hz.len() - 1] - hz[hz.len() - 2] > 50.0);
+    assert!(curve["excess_phase_deg"][40].is_null());
+    // Half the amplitude, reversed, from the direct sound on.
+    let (samples, start) = {
+        let bytes = std::fs::read(bench.path("step.wav")).expect("written");
+        let samples: Vec<f32> = bytes[bytes.len() % 4 + 56..]
+            .chunks_exact(4)
+            .map(|four| f32::from_le_bytes(four.try_into().expect("four")))
+            .collect();
+        let start = samples.len() / 5;
+        (samples, start)
+    };
+    assert!(samples[start / 2].abs() < 0.05, "{}", samples[start / 2]);
+    let late = samples[start + 2000];
+    assert!((late + 0.5).abs() < 0.05, "{late}");
+    let both = bench.run("transfer in.wav out.wav --resolve 1/12 --gate 5ms");
+    assert_eq!(both.status, 2, "{}", both.err);
+    let whole = json(&bench, "in.wav out.wav --curve");
+    let excess = number(&whole["result"]["curve"]["excess_phase_deg"][100]).abs();
+    assert!((excess - 180.0).abs() < 2.0, "reversed: {excess}");
 }

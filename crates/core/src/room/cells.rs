@@ -35,6 +35,18 @@ pub(super) struct Cells {
 }
 
 impl Cells {
+    /// Adds the power of another decay, as far as both go.
+    pub(super) fn add(&mut self, other: &Self) {
+        self.power.truncate(other.power.len());
+        self.power.iter_mut().zip(&other.power).for_each(|(sum, power)| *sum += power);
+    }
+
+    /// With so many decays taken together.
+    pub(super) fn over(mut self, decays: f64) -> Self {
+        self.power.iter_mut().for_each(|power| *power /= decays);
+        self
+    }
+
     /// All the energy from time zero on.
     pub(super) fn energy(&self) -> f64 {
         self.step_s * self.power.iter().sum::<f64>()

@@ -200,19 +200,3 @@ fn without_silence(mut samples: Vec<f64>) -> Vec<f64> {
     samples.truncate(sounds);
     samples
 }
-
-/// The power of a band over time in the mean of several decays.
-pub(super) fn mean_of(decays: Vec<super::cells::Cells>) -> Option<super::cells::Cells> {
-    let shortest = decays.iter().map(|cells| cells.power.len()).min()?;
-    let count = decays.len() as f64;
-    let mut all = decays.into_iter();
-    let mut mean = all.next()?;
-    mean.power.truncate(shortest);
-    for cells in all {
-        mean.power.iter_mut().zip(&cells.power).for_each(|(sum, power)| *sum += power);
-        mean.before += cells.before;
-    }
-    mean.power.iter_mut().for_each(|power| *power /= count);
-    mean.before /= count;
-    Some(mean)
-}

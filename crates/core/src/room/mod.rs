@@ -187,7 +187,7 @@ fn of_noise(
     }
     let bands = settings.bands(rate_hz);
     let filters = Filters::new(&bands, rate_hz);
-    let mut decays: Vec<Vec<Cells>> = vec![Vec::new(); bands.len()];
+    let mut decays: Vec<Option<Cells>> = vec![None; bands.len()];
     let mut steady = vec![0.0; bands.len()];
     let (mut lasts_s, mut at) = (f64::INFINITY, 0);
     let mut curve = (Vec::new(), 0);
@@ -200,7 +200,10 @@ fn of_noise(
             let power = &of_steady[n].power;
             unsteady += usize::from(number == 0 && !model::is_steady(&of_steady[n]));
             steady[n] += power.iter().sum::<f64>() / (power.len() * stops.len()) as f64;
-            decays[n].push(cells);
+            match &mut decays[n] {
+                Some(sum) => sum.add(&cells),
+                first => *first = Some(cells),
+            }
         }
         lasts_s = f64::min(lasts_s, (cut.samples.len() - cut.zero) as f64 / rate_hz);
         if number == 0 {
@@ -217,9 +220,8 @@ fn of_noise(
         return Ok(RoomAcoustics::unknown(excitation, fraction, finding));
     }
     let count = stops.len() as f64;
-    let of_band = |(cells, steady): (Vec<Cells>, f64)| {
-        let mean = excitation::mean_of(cells)?;
-        decay::of_interrupted(&mean, steady, count)
+    let of_band = |(cells, steady): (Option<Cells>, f64)| {
+        decay::of_interrupted(&cells?.over(count), steady, count)
     };
     let found: Vec<Option<BandDecay>> = decays.into_iter().zip(steady).map(of_band).collect();
     let values =

@@ -41,10 +41,30 @@ pub struct TransferCurve {
     pub phase_deg: Vec<Option<f64>>,
     /// Its standard uncertainty.
     pub phase_deg_u: Vec<Option<f64>>,
+    /// Phase that a system of these magnitudes has at least, and how much more there is beyond the
+    /// delay, in degrees; where frames have one length.
+    pub minimum_phase_deg: Vec<Option<f64>>,
+    /// See above.
+    pub excess_phase_deg: Vec<Option<f64>>,
     /// Group delay beyond the delay.
     pub group_delay_s: Vec<Option<f64>>,
     /// Coherence, its bias removed.
     pub coherence: Vec<f64>,
+}
+
+impl TransferCurve {
+    /// With another one behind it.
+    pub(super) fn extend(&mut self, other: Self) {
+        self.frequency_hz.extend(other.frequency_hz);
+        self.magnitude_db.extend(other.magnitude_db);
+        self.magnitude_db_u.extend(other.magnitude_db_u);
+        self.phase_deg.extend(other.phase_deg);
+        self.phase_deg_u.extend(other.phase_deg_u);
+        self.minimum_phase_deg.extend(other.minimum_phase_deg);
+        self.excess_phase_deg.extend(other.excess_phase_deg);
+        self.group_delay_s.extend(other.group_delay_s);
+        self.coherence.extend(other.coherence);
+    }
 }
 
 /// A band of the transfer function.
@@ -167,6 +187,7 @@ pub(super) fn curve(
     bin_hz: f64,
     (low, high): (f64, f64),
     given_back_s: f64,
+    minimum_rad: Option<&[f64]>,
 ) -> TransferCurve {
     let mut made = TransferCurve::default();
     for (k, point) in points.iter().enumerate() {
@@ -185,6 +206,11 @@ pub(super) fn curve(
         made.magnitude_db_u.push(kept.map(|point| DB_PER_SHARE * point.u));
         made.phase_deg.push(kept.map(phase));
         made.phase_deg_u.push(kept.map(|point| DEGREES * point.u));
+        let minimum = minimum_rad.and_then(|all| Some((kept?, *all.get(k)?)));
+        let wrapped = |rad: f64| DEGREES * Complex64::from_polar(1.0, rad).arg();
+        made.minimum_phase_deg.push(minimum.map(|(_, rad)| wrapped(rad)));
+        let excess = |(point, rad): (&Point, f64)| wrapped(point.transfer.arg() - rad);
+        made.excess_phase_deg.push(minimum.map(excess));
         made.group_delay_s.push(group_delay(points, k, bin_hz));
         made.coherence.push(point.coherence);
     }

@@ -18,6 +18,7 @@ use crate::measured::Measured;
 use crate::samples::{Reader, Samples};
 use crate::significance::widened;
 use crate::transform::{RealTransform, fast_length, inverse};
+use crate::units::db_from_amplitude;
 use crate::window::{Window, WindowKind};
 
 /// Stretches that are correlated over all delays, and how long one is in seconds.
@@ -219,7 +220,7 @@ fn candidates(all: &[f64], peak: f64, most: usize, rate_hz: f64) -> Vec<Candidat
     kept.iter()
         .map(|place| Candidate {
             delay_s: (*place as f64 - most as f64) / rate_hz,
-            strength_db: 20.0 * (all[*place].abs() / peak).log10(),
+            strength_db: db_from_amplitude(all[*place].abs() / peak),
         })
         .collect()
 }

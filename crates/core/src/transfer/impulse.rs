@@ -123,7 +123,44 @@ fn response(spectrum: &[Complex64], size: usize) -> Vec<f64> {
     inverse(spectrum, size)
 }
 
+/// The phase of each point that a system of these magnitudes has at least, in radians: the Hilbert
+/// transform of their logarithm, by folding its cepstrum (A. V. Oppenheim and R. W. Schafer, Discrete-Time
+/// Signal Processing, 3rd ed. 2010, 13.5). Beyond the points that are kept the magnitude is held.
+pub(super) fn minimum_phase(points: &[Point], size: usize) -> Vec<f64> {
+    let (spectrum, _) = filled(points);
+    let Some(first) = points.iter().position(|point| !point.is_omitted) else {
+        return vec![0.0; points.len()];
+    };
+    let last = points.iter().rposition(|point| !point.is_omitted).unwrap_or(first);
+    let logarithm = |k: usize| {
+        let held = spectrum[k.clamp(first, last)];
+        Complex64::new(held.norm().max(f64::MIN_POSITIVE).ln(), 0.0)
+    };
+    let mut cepstrum = inverse((0..points.len()).map(logarithm).collect(), size);
+    for (n, value) in cepstrum.iter_mut().enumerate() {
+        *value *= match n {
+            0 => 1.0,
+            _ if 2 * n == size => 1.0,
+            _ if 2 * n < size => 2.0,
+            _ => 0.0,
+        };
+    }
+    let mut transform = crate::transform::RealTransform::new(size);
+    transform.forward(&mut cepstrum).iter().map(|bin| bin.im).collect()
+}
+
 impl Impulse {
+    /// The response to a step: the sum of the impulse response up to each sample.
+    #[must_use]
+    pub fn step(&self) -> Vec<f64> {
+        let mut sum = 0.0;
+        let sums = self.samples.iter().map(|x| {
+            sum += x;
+            sum
+        });
+        sums.collect()
+    }
+
     /// Level of what lies before the direct sound, where nothing should be: the median of the
     /// envelope.
     fn noise_db(&self, rate_hz: f64) -> f64 {
@@ -151,18 +188,6 @@ impl Impulse {
             Reflection { delay_s, level_db: all[n], path_difference_m: speed_m_s * delay_s }
         };
         found.into_iter().map(of).collect()
-    }
-
-    /// How much more energy lies before the direct sound than behind it, in dB, leaving out a
-    /// millisecond about it.
-    pub(super) fn before_behind_db(&self, rate_hz: f64) -> f64 {
-        let zero = (-self.start_s * rate_hz).round() as usize;
-        let about = (0.001 * rate_hz) as usize;
-        let energy = |of: &[f64]| of.iter().map(|x| x * x).sum::<f64>().max(f64::MIN_POSITIVE);
-        let before = &self.samples[..zero.saturating_sub(about)];
-        let behind = &self.samples[(zero + about).min(self.samples.len())..];
-        let behind = &behind[..before.len().min(behind.len())];
-        db_from_power(energy(before) / energy(behind))
     }
 }
 

@@ -30,7 +30,7 @@ pub use impulse::{Impulse, Reflection};
 
 use serde::Serialize;
 
-use crate::bands::octave_bands;
+use crate::bands::{Band, octave_bands};
 use crate::between::Raised;
 use crate::error::Error;
 use crate::finding::Finding;
@@ -88,6 +88,9 @@ pub struct TransferSettings {
     pub range_hz: (f64, f64),
     /// Bands of one over so many octaves.
     pub fraction: u32,
+    /// Share of an octave that frames resolve, long ones in the bass and short ones in the treble; one
+    /// length for all by itself.
+    pub resolve_octaves: Option<f64>,
     /// Width over which the curve is smoothed in octaves; as it is by itself.
     pub smooth_octaves: Option<f64>,
     /// What is averaged then.
@@ -113,6 +116,7 @@ impl Default for TransferSettings {
             least_coherence: 0.6,
             range_hz: (20.0, 20_000.0),
             fraction: 3,
+            resolve_octaves: None,
             smooth_octaves: None,
             smoothing: Smoothing::default(),
             delay_s: None,
@@ -215,9 +219,7 @@ pub fn transfer(
         None => found.clone().unwrap_or_else(|| Found::stated(0.0, false)),
     };
     let sums = averaged::averaged(a, b, rate_hz, &plan, &used, settings.averaging)?;
-    let window = plan.window.samples();
-    let (sum, squares) = window.iter().fold((0.0, 0.0), |(s, q), w| (s + w, q + w * w));
-    let together = plan.transform_size as f64 * squares / (sum * sum);
+    let together = together(&plan);
     let leaked = plan.leaked(&sums.aa, together);
     let all = curve::points(&sums, &leaked, settings);
     let size = plan.transform_size;
@@ -237,28 +239,31 @@ pub fn transfer(
     };
     let highest_hz = settings.range_hz.1.min(0.5 * reference.rate_hz.min(response.rate_hz));
     let range_hz = (settings.range_hz.0.max(gate_from_hz.unwrap_or(0.0)), highest_hz);
-    let bands = octave_bands(settings.fraction, range_hz)
+    let kept_points: Vec<curve::Point> = (0..all.len())
+        .filter(|k| (range_hz.0..=range_hz.1).contains(&(*k as f64 * bin_hz)))
+        .map(|k| all[k])
+        .collect();
+    let pieces = match settings.resolve_octaves {
+        None => {
+            let minimum_rad = Some(impulse::minimum_phase(&all, size));
+            vec![Piece { range_hz, bin_hz, together, points: all, minimum_rad }]
+        }
+        Some(octaves) => pieces((a, b), rate_hz, &used, settings, (range_hz, octaves))?,
+    };
+    let bands = bands_of(&pieces, settings.fraction, range_hz, rate_hz)
         .into_iter()
-        .filter(|band| band.low_hz >= bin_hz && band.high_hz <= 0.5 * rate_hz)
-        .map(|band| curve::of_band(&all, bin_hz, band, settings.fraction, together))
         .map(|band| TransferBand { magnitude_db: band.magnitude_db.map(gain), ..band })
         .collect();
-    let drawn = match settings.smooth_octaves {
-        Some(octaves) => curve::smoothed(&all, octaves, settings.smoothing, together),
-        None => all.clone(),
-    };
     let given_back_s = if settings.with_delay { used.delay.value / rate_hz } else { 0.0 };
-    let mut curve = curve::curve(&drawn, bin_hz, range_hz, given_back_s);
+    let mut curve = curve_of(&pieces, settings, given_back_s);
     for db in curve.magnitude_db.iter_mut().flatten() {
         *db += by_db;
     }
     let kept = curve.magnitude_db.iter().flatten().count() as f64;
     let kept_share = kept / curve.magnitude_db.len().max(1) as f64;
-    let within = |k: &usize| (range_hz.0..=range_hz.1).contains(&(*k as f64 * bin_hz));
-    let in_range: Vec<curve::Point> = (0..all.len()).filter(within).map(|k| all[k]).collect();
     let scaled = |measured: Measured, by: f64| Measured::new(by * measured.value, by * measured.u);
     let is_stated = settings.delay_s.is_some();
-    findings.extend(said(&impulse, found.as_ref(), rate_hz, kept_share, is_stated));
+    findings.extend(said(found.as_ref(), rate_hz, kept_share, is_stated));
     if reference.rate_hz != response.rate_hz {
         findings.push(Finding::note(
             "rates_differ",
@@ -275,7 +280,7 @@ pub fn transfer(
         delay_s: known.then(|| scaled(used.delay, 1.0 / rate_hz)),
         drift_ppm: used.drift.map(|drift| scaled(drift, 1e6)),
         polarity: known.then_some(polarity),
-        gain_db: curve::gain(&in_range, together).map(gain),
+        gain_db: curve::gain(&kept_points, together).map(gain),
         estimator: settings.estimator,
         frames: sums.frames,
         independent_frames: sums.independent,
@@ -300,6 +305,105 @@ pub fn transfer(
 
 /// An impulse response of which fewer points are known rings, and shows reflections that are none.
 const LEAST_WHOLE: f64 = 0.6;
+
+/// A stretch of frequency that is seen with frames of one length.
+struct Piece {
+    range_hz: (f64, f64),
+    bin_hz: f64,
+    /// Points that chance moves together.
+    together: f64,
+    points: Vec<curve::Point>,
+    /// Phase that a system of these magnitudes has at least, in radians; of frames of one length.
+    minimum_rad: Option<Vec<f64>>,
+}
+
+impl Piece {
+    fn has(&self, hz: f64) -> bool {
+        (self.range_hz.0..self.range_hz.1).contains(&hz)
+    }
+}
+
+/// The bands of a range, each from the piece that has its middle.
+fn bands_of(
+    pieces: &[Piece],
+    fraction: u32,
+    range_hz: (f64, f64),
+    rate_hz: f64,
+) -> Vec<TransferBand> {
+    let of_band = |band: Band| {
+        let piece = pieces.iter().find(|piece| piece.has(band.center_hz))?;
+        let is_resolved = band.low_hz >= piece.bin_hz && band.high_hz <= 0.5 * rate_hz;
+        let Piece { points, bin_hz, together, .. } = piece;
+        is_resolved.then(|| curve::of_band(points, *bin_hz, band, fraction, *together))
+    };
+    octave_bands(fraction, range_hz).into_iter().filter_map(of_band).collect()
+}
+
+/// The curve of all pieces, smoothed if it is asked for.
+fn curve_of(pieces: &[Piece], settings: &TransferSettings, given_back_s: f64) -> TransferCurve {
+    let mut all = TransferCurve::default();
+    for piece in pieces {
+        let drawn = match settings.smooth_octaves {
+            Some(octaves) => {
+                curve::smoothed(&piece.points, octaves, settings.smoothing, piece.together)
+            }
+            None => piece.points.clone(),
+        };
+        let minimum = piece.minimum_rad.as_deref();
+        all.extend(curve::curve(&drawn, piece.bin_hz, piece.range_hz, given_back_s, minimum));
+    }
+    all
+}
+
+/// Octave by octave from the highest down, frames that resolve a share of an octave: each has the
+/// resolution of its lower end.
+fn pieces(
+    (a, b): (&dyn Samples, &dyn Samples),
+    rate_hz: f64,
+    used: &Found,
+    settings: &TransferSettings,
+    ((low_hz, high_hz), octaves): ((f64, f64), f64),
+) -> Result<Vec<Piece>, Error> {
+    /// Frames there are at least.
+    const FEWEST: f64 = 8.0;
+    let shorter = a.count().min(b.count());
+    let mut all = Vec::new();
+    let mut to_hz = high_hz;
+    while to_hz > low_hz * 1.001 {
+        let from_hz = (0.5 * to_hz).max(low_hz);
+        let width_hz = from_hz * (octaves.exp2() - 1.0);
+        let frames =
+            FrameSettings { resolution_hz: Some(width_hz), segment: None, ..settings.frames };
+        let mut plan = FramePlan::new(&frames, rate_hz, shorter as u64);
+        // What is too short for as fine a resolution is seen as finely as it allows.
+        let most = (shorter as f64 / FEWEST) as usize;
+        if plan.as_ref().map_or(true, |plan| plan.segment() > most) {
+            let segment = Some(crate::units::Extent::Samples(most.max(16)));
+            let frames = FrameSettings { resolution_hz: None, segment, ..settings.frames };
+            plan = FramePlan::new(&frames, rate_hz, shorter as u64);
+        }
+        let plan = plan?;
+        let sums = averaged::averaged(a, b, rate_hz, &plan, used, settings.averaging)?;
+        let together = together(&plan);
+        all.push(Piece {
+            range_hz: (from_hz, to_hz),
+            bin_hz: plan.bin_spacing_hz(rate_hz),
+            together,
+            points: curve::points(&sums, &plan.leaked(&sums.aa, together), settings),
+            minimum_rad: None,
+        });
+        to_hz = from_hz;
+    }
+    all.reverse();
+    Ok(all)
+}
+
+/// So many neighbouring points chance moves together: the noise bandwidth of the window in bins.
+fn together(plan: &FramePlan) -> f64 {
+    let (sum, squares) =
+        plan.window.samples().iter().fold((0.0, 0.0), |(s, q), w| (s + w, q + w * w));
+    plan.transform_size as f64 * squares / (sum * sum)
+}
 
 /// What a gate leaves of points; as they are, with a finding, where they have gaps that are wider than
 /// what it resolves.
@@ -345,16 +449,10 @@ fn seen_late(plan: &FramePlan) -> impl Fn(usize) -> f64 {
     }
 }
 
-/// What must be known of a delay and an impulse response.
-fn said(
-    impulse: &Impulse,
-    found: Option<&Found>,
-    rate_hz: f64,
-    kept_share: f64,
-    is_stated: bool,
-) -> Vec<Finding> {
-    /// More energy before the direct sound than behind it than chance makes.
-    const SWAPPED_DB: f64 = 10.0;
+/// What must be known of a delay.
+fn said(found: Option<&Found>, rate_hz: f64, kept_share: f64, is_stated: bool) -> Vec<Finding> {
+    /// What comes sooner than this is no rounding of converters.
+    const SOONER_S: f64 = 0.000_1;
     /// A second delay that may be the one.
     const RIVAL_DB: f64 = -0.5;
     const LEAST_KEPT: f64 = 0.02;
@@ -364,12 +462,6 @@ fn said(
             "little_coherence",
             "Hardly any point has the coherence that is asked for: the response is mostly noise, or \
              later than a frame shows. Play louder, measure longer, or use longer frames.",
-        ));
-    } else if kept_share >= LEAST_WHOLE && impulse.before_behind_db(rate_hz) > SWAPPED_DB {
-        findings.push(Finding::warning(
-            "response_first",
-            "Most of the response comes before the sound that causes it: reference and response are \
-             likely swapped.",
         ));
     }
     if is_stated {
@@ -384,6 +476,17 @@ fn said(
         ));
         return findings;
     };
+    let sooner_s = -found.delay.value / rate_hz;
+    if sooner_s > SOONER_S + 4.0 * found.delay.u / rate_hz {
+        findings.push(Finding::note(
+            "response_first",
+            format!(
+                "The response comes {:.3} ms before the reference: the two are swapped, unless their \
+                 recorders were started apart.",
+                1e3 * sooner_s
+            ),
+        ));
+    }
     let rival = found.candidates.get(1).filter(|other| other.strength_db > RIVAL_DB);
     if let Some(other) = rival {
         findings.push(Finding::warning(
@@ -430,6 +533,15 @@ impl TransferSettings {
         if self.gate_s.is_some_and(|s| !(s > 0.0005 && s < 5.0)) {
             let given = format!("{} s", self.gate_s.unwrap_or(0.0));
             return refuse("the gate", given, "0.5 ms to 5 s");
+        }
+        if let Some(octaves) = self.resolve_octaves {
+            if !(octaves > 0.005 && octaves <= 1.0) {
+                return refuse("the resolution", format!("{octaves} octave"), "1/200 to 1 octave");
+            }
+            if self.gate_s.is_some() {
+                let given = format!("{octaves} octave");
+                return refuse("the resolution with a gate", given, "that of the frames");
+            }
         }
         if let Averaging::Exponential(s) = self.averaging
             && !(s > 0.0 && s.is_finite())

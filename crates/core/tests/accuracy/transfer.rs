@@ -15,6 +15,8 @@ pub(crate) const MEASURES: &[fn()] = &[
     delays_are_known_between_samples,
     clocks_that_drift_are_followed,
     filters_have_their_magnitude_phase_and_coherence,
+    octaves_are_resolved_alike,
+    minimum_phase_is_that_of_the_filter,
     coherence_is_the_share_of_the_reference,
     reflections_are_where_they_are,
 ];
@@ -253,6 +255,68 @@ fn filters_have_their_magnitude_phase_and_coherence() {
     Accuracy::all("transfer, points: phase", "degrees", phase).hold(2.0);
     let bands = found.iter().flat_map(|(_, bands)| bands).map(|(off, _)| *off);
     Accuracy::all_bare("transfer, bands of coherence 0.9: magnitude", "dB", bands).hold(0.025);
+}
+
+/// A resonance in white noise, with frames that get shorter from octave to octave.
+#[test]
+fn octaves_are_resolved_alike() {
+    let found = in_parallel(trials(8, 40), |seed| {
+        let mut random = ChaCha8Rng::seed_from_u64(seed + 6600);
+        let filter = Resonance::random(&mut random);
+        let (a, b) = pair(0, 2500 + 3 * seed, 24.0, 300.0);
+        let mut b = filter.run(&b);
+        add_noise(&mut b, 57_000 + seed, random.random_range(15.0..35.0));
+        let settings = TransferSettings {
+            delay_s: Some(300.0 / RATE_HZ),
+            range_hz: (60.0, 15_000.0),
+            resolve_octaves: Some(1.0 / 12.0),
+            ..TransferSettings::default()
+        };
+        let curve = measured(&a, &b, &settings).curve.expect("a curve");
+        let spacing = |hz: f64| {
+            let at = curve.frequency_hz.iter().position(|of| *of > hz).expect("a point");
+            curve.frequency_hz[at + 1] - curve.frequency_hz[at]
+        };
+        assert!(spacing(10_000.0) > 30.0 * spacing(100.0), "{seed}");
+        let points = (5..curve.frequency_hz.len()).step_by(23).filter_map(|k| {
+            let (wanted_db, wanted_deg) = filter.at(curve.frequency_hz[k]);
+            let off_deg = wrapped(curve.phase_deg[k]? - wanted_deg);
+            let off_db = curve.magnitude_db[k]? - wanted_db;
+            Some((off_db, curve.magnitude_db_u[k]?, off_deg, curve.phase_deg_u[k]?))
+        });
+        points.collect::<Vec<_>>()
+    });
+    let points = || found.iter().flatten();
+    let magnitude = points().map(|(off, u, ..)| (*off, *u));
+    Accuracy::all("transfer, 1/12 octave: magnitude", "dB", magnitude).hold(0.07);
+    let phase = points().map(|(.., off, u)| (*off, *u));
+    Accuracy::all("transfer, 1/12 octave: phase", "degrees", phase).hold(0.45);
+}
+
+/// The phase of a resonance is the least that its magnitude allows.
+#[test]
+fn minimum_phase_is_that_of_the_filter() {
+    let errors = in_parallel(trials(8, 40), |seed| {
+        let mut random = ChaCha8Rng::seed_from_u64(seed + 6700);
+        let filter = Resonance::random(&mut random);
+        let (a, b) = pair(0, 2700 + 3 * seed, 20.0, 100.0);
+        let mut b = filter.run(&b);
+        add_noise(&mut b, 58_000 + seed, 60.0);
+        let settings =
+            TransferSettings { delay_s: Some(100.0 / RATE_HZ), ..TransferSettings::default() };
+        let curve = measured(&a, &b, &settings).curve.expect("a curve");
+        let within = (0..curve.frequency_hz.len()).step_by(31);
+        let within = within.filter(|k| (50.0..15_000.0).contains(&curve.frequency_hz[*k]));
+        let off = |k: usize| {
+            let (_, wanted_deg) = filter.at(curve.frequency_hz[k]);
+            let least = wrapped(curve.minimum_phase_deg[k]? - wanted_deg);
+            Some([least, curve.excess_phase_deg[k]?])
+        };
+        within.filter_map(off).collect::<Vec<_>>()
+    });
+    let of = |n: usize| errors.iter().flatten().map(move |off| off[n]);
+    Accuracy::all_bare("transfer: minimum phase", "degrees", of(0)).hold(0.012);
+    Accuracy::all_bare("transfer: excess phase of a resonance", "degrees", of(1)).hold(0.02);
 }
 
 /// White noise in white noise: the coherence is SNR/(1 + SNR).
