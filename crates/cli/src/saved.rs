@@ -159,9 +159,13 @@ fn gather(path: &str, value: &Value, found: &mut Vec<Number>) {
         }
         Value::Array(items) if items.len() <= LONGEST_LIST => {
             for (n, item) in items.iter().enumerate() {
-                // Numbered things are found by their number, others by their place, from 1.
+                // Numbered things are found by their number, bands by their middle, others by their
+                // place, from 1.
                 let number = item.get("number").and_then(Value::as_u64).unwrap_or(n as u64 + 1);
-                let here = format!("{path}[{number}]");
+                let here = match item.get("center_hz").and_then(Value::as_f64) {
+                    Some(hz) => format!("{path}[{hz}Hz]"),
+                    None => format!("{path}[{number}]"),
+                };
                 if let Some(value) = item.as_f64() {
                     found.push(Number { key: here, value: Measured::new(value, f64::NAN) });
                 } else {
@@ -175,7 +179,8 @@ fn gather(path: &str, value: &Value, found: &mut Vec<Number>) {
 
 /// Keys that say which thing it is, not what it measures.
 fn is_place(key: &str) -> bool {
-    ["number", "midi", "transform_size", "averaged_frames"].contains(&key)
+    ["number", "midi", "transform_size", "averaged_frames", "center_hz", "exact_center_hz"]
+        .contains(&key)
 }
 
 #[cfg(test)]
@@ -185,13 +190,15 @@ mod tests {
     #[test]
     fn numbers_are_found_by_key_with_their_uncertainty() {
         let line = r#"{"tonemap":"0","kind":"partials","arguments":[],"take":{"path":"a/b.wav","blake3":"00"},"result":
-            {"f0_hz":440.5,"f0_hz_u":0.1,"partials":[{"number":2,"frequency_hz":881.0,"frequency_hz_u":0.2}],"late":null}}"#;
+            {"f0_hz":440.5,"f0_hz_u":0.1,"partials":[{"number":2,"frequency_hz":881.0,"frequency_hz_u":0.2}],
+            "bands":[{"center_hz":31.5,"level_db":-20.0}],"late":null}}"#;
         let saved = results_of(&line.replace('\n', "")).expect("a result").remove(0);
         assert_eq!(saved.title(), "b");
         assert_eq!(saved.number("partials[2].frequency_hz"), Some(Measured::new(881.0, 0.2)));
         assert_eq!(saved.number("partials.partials[2].frequency_hz").map(|m| m.value), Some(881.0));
         assert_eq!(saved.number("late"), None);
-        assert_eq!(saved.numbers().len(), 2);
+        assert_eq!(saved.number("bands[31.5Hz].level_db").map(|m| m.value), Some(-20.0));
+        assert_eq!(saved.numbers().len(), 3);
         assert!(results_of("{}").is_err() && results_of("x").is_err() && results_of("\n").is_err());
         // Spread over lines, behind a mark of the byte order, or several: all are read.
         let spread = format!("\u{feff}{line}\n{line}");

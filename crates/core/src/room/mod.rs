@@ -232,7 +232,9 @@ fn of_noise(
         starts_s: Some(at as f64 / rate_hz),
         lasts_s: Some(lasts_s),
         decays: stops.len() as u64,
-        bands: all.map(|(band, decay)| RoomBand::new(*band, values(decay), decay)).collect(),
+        bands: all
+            .map(|(band, decay)| RoomBand::new(*band, settings.fraction, values(decay), decay))
+            .collect(),
         energy: result::energy_time(&curve.0, curve.1, rate_hz),
         ..RoomAcoustics::empty(settings.fraction)
     };
@@ -285,7 +287,9 @@ fn of_response(
         starts_s: Some(cut.at as f64 / rate_hz),
         lasts_s: Some((cut.samples.len() - cut.zero) as f64 / rate_hz),
         decays: 1,
-        bands: bands.map(|((band, values), decay)| RoomBand::new(*band, values, decay)).collect(),
+        bands: bands
+            .map(|((band, values), decay)| RoomBand::new(*band, settings.fraction, values, decay))
+            .collect(),
         broadband,
         energy: result::energy_time(&cut.samples, cut.zero, rate_hz),
         ..RoomAcoustics::empty(settings.fraction)

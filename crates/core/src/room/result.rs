@@ -92,8 +92,10 @@ impl RoomValues {
 /// A band of a room.
 #[derive(Debug, Clone, Serialize)]
 pub struct RoomBand {
+    /// Its name: the rounded middle, in Hz.
+    pub center_hz: f64,
     /// Where it lies.
-    #[serde(flatten)]
+    #[serde(skip)]
     pub band: Band,
     /// What is known of it.
     #[serde(flatten)]
@@ -104,16 +106,18 @@ pub struct RoomBand {
 }
 
 impl RoomBand {
-    /// Its numbers: the middle, the edges, and what is known.
-    pub const FIELDS: [Field<Self>; 3] = [
-        Field::plain("center_hz", "middle", Unit::Hertz, 2, |of| Some(of.band.center_hz)),
-        Field::plain("low_hz", "lower edge", Unit::Hertz, 2, |of| Some(of.band.low_hz)),
-        Field::plain("high_hz", "upper edge", Unit::Hertz, 2, |of| Some(of.band.high_hz)),
-    ];
+    /// Its number beside what is known of it.
+    pub const FIELDS: [Field<Self>; 1] =
+        [Field::plain("center_hz", "middle", Unit::Hertz, 1, |of| Some(of.center_hz))];
 
-    pub(super) fn new(band: Band, values: RoomValues, decay: &Option<BandDecay>) -> Self {
+    pub(super) fn new(
+        band: Band,
+        fraction: u32,
+        values: RoomValues,
+        decay: &Option<BandDecay>,
+    ) -> Self {
         let curve = decay.as_ref().map(|decay| decay.curve.clone()).unwrap_or_default();
-        Self { band, values, curve }
+        Self { center_hz: band.nominal_hz(fraction), band, values, curve }
     }
 }
 
@@ -347,7 +351,7 @@ pub fn mean_of(mut positions: Vec<RoomAcoustics>) -> Option<RoomAcoustics> {
         };
         if let Some(all) = positions.iter().map(of).collect::<Option<Vec<_>>>() {
             let values = RoomValues::mean_of(&all);
-            mean.bands.push(RoomBand { band: band.band, values, curve: DecayCurve::default() });
+            mean.bands.push(RoomBand { values, curve: DecayCurve::default(), ..band.clone() });
         }
     }
     let broadband: Vec<RoomValues> = positions.iter().map(|one| one.broadband.clone()).collect();
