@@ -163,11 +163,16 @@ pub fn passby(
         return Err(Error::NoTone);
     }
     let sound_m_s = settings.sound_m_s();
-    let guess = search::search(&peaks, lasts_s, sound_m_s).ok_or(Error::NoShift)?;
+    let moving = search::unsteady(&peaks, lasts_s);
+    let guess = search::search(&moving, lasts_s, sound_m_s).ok_or(Error::NoShift)?;
     if guess.tones_hz.is_empty() {
-        return Err(Error::NoTone);
+        return Err(Error::NoShift);
     }
     let fitted = fit::fit(&cut, rate_hz, guess.law, &guess.tones_hz)?.ok_or(Error::NoShift)?;
+    let mut tones = fitted.tones.iter();
+    if !tones.any(|tone| search::is_passing(&peaks, &fitted.law, tone.value)) {
+        return Err(Error::NoShift);
+    }
     let mut found = Passby::of(&fitted, sound_m_s, lasts_s).ok_or(Error::NoShift)?;
     found.later(start_s + from_s);
     if is_cut {
@@ -223,7 +228,8 @@ impl Passby {
         }
         // A pass is heard to come and to go.
         let heard_s = law.closest_s + law.distance_m / sound_m_s;
-        let strongest = fitted.readings.iter().filter(|of| of.tone == strongest(fitted));
+        let number = strongest(fitted);
+        let strongest = fitted.readings.iter().filter(|of| of.tone == number);
         let before = strongest.clone().filter(|of| of.t < heard_s).count();
         if before < FEWEST || strongest.clone().count() - before < FEWEST {
             return None;

@@ -55,26 +55,26 @@ pub(super) fn peaks(sound: &dyn Samples, rate_hz: f64) -> Result<Vec<Peak>, Erro
         let floors: Vec<f64> =
             powers.chunks(AROUND).map(|of| median(of.iter().copied()).unwrap_or(0.0)).collect();
         let t = (from as f64 + 0.5 * frame as f64) / rate_hz;
-        let mut found: Vec<Peak> = Vec::new();
+        let mut found: Vec<(f64, Peak)> = Vec::new();
         for k in lowest.max(2)..powers.len() - 2 {
             let [below, at, above] = [powers[k - 1], powers[k], powers[k + 1]];
             let db = db_from_power(at / floors[k / AROUND].max(1e-30));
             if at > below && at >= above && db > LEAST_DB {
-                let [below, at, above] = [below, at, above].map(|p| p.max(1e-30).ln());
-                let off = 0.5 * (below - above) / (below - 2.0 * at + above);
+                let [before, middle, behind] = [below, at, above].map(|p| p.max(1e-30).ln());
+                let off = 0.5 * (before - behind) / (before - 2.0 * middle + behind);
                 let hz = (k as f64 + off) * rate_hz / frame as f64;
-                found.push(Peak { t, hz, ln_hz: hz.ln(), weight: db.min(40.0) });
+                found.push((at, Peak { t, hz, ln_hz: hz.ln(), weight: db.min(40.0) }));
             }
         }
-        found.sort_by(|a, b| b.weight.total_cmp(&a.weight));
-        found.truncate(MOST_PEAKS);
-        all.extend(found);
+        // The strongest, which are no side lobes of others.
+        found.sort_by(|a, b| b.0.total_cmp(&a.0));
+        all.extend(found.into_iter().take(MOST_PEAKS).map(|(_, peak)| peak));
     }
-    Ok(without_steady(all, sound.count() as f64 / rate_hz))
+    Ok(all)
 }
 
-/// Without those that are there from the beginning to the end at one frequency, as hum is.
-fn without_steady(peaks: Vec<Peak>, lasts_s: f64) -> Vec<Peak> {
+/// Those that are not there from the beginning to the end at one frequency, as hum is.
+pub(super) fn unsteady(peaks: &[Peak], lasts_s: f64) -> Vec<Peak> {
     /// In so many parts of the time, of which it is in all, and in so large a share of the frames.
     const PARTS: usize = 8;
     const OFTEN: f64 = 0.6;
@@ -82,7 +82,7 @@ fn without_steady(peaks: Vec<Peak>, lasts_s: f64) -> Vec<Peak> {
     let frames = lasts_s / (FRAME_S / HOPS as f64);
     let place = |hz: f64| (hz.ln() / NEAR) as i64;
     let mut seen: std::collections::HashMap<i64, [u32; PARTS]> = std::collections::HashMap::new();
-    for peak in &peaks {
+    for peak in peaks {
         let part = ((peak.t / lasts_s * PARTS as f64) as usize).min(PARTS - 1);
         for near in -1..=1 {
             seen.entry(place(peak.hz) + near).or_default()[part] += 1;
@@ -93,7 +93,7 @@ fn without_steady(peaks: Vec<Peak>, lasts_s: f64) -> Vec<Peak> {
         let most = frames / PARTS as f64;
         parts.iter().all(|count| f64::from(*count) > OFTEN * most)
     };
-    peaks.into_iter().filter(|peak| !is_steady(peak)).collect()
+    peaks.iter().filter(|peak| !is_steady(peak)).copied().collect()
 }
 
 /// Heaps of peaks at the source, under a law.
@@ -203,6 +203,20 @@ pub(super) fn search(peaks: &[Peak], lasts_s: f64, sound_m_s: f64) -> Option<Gue
     }
     heaps.fill(&thinned, |t| law.shift(t));
     Some(Guess { law, tones_hz: heaps.tones() })
+}
+
+/// Whether a tone has left the frequency behind the closest point that it had as long before it. Two
+/// steady tones look like one that passes, but both go on.
+pub(super) fn is_passing(peaks: &[Peak], law: &Law, rest_hz: f64) -> bool {
+    /// Peaks at the frequency of the other side, as a share of those where they should be.
+    const MOST: f64 = 0.5;
+    const NEAR: f64 = 2.0 * HEAP;
+    let heard_s = law.closest_s + law.distance_m / law.sound_m_s;
+    let is_near = |peak: &Peak, t: f64| (peak.ln_hz - (rest_hz * law.shift(t)).ln()).abs() < NEAR;
+    let far = || peaks.iter().filter(|peak| (peak.t - heard_s).abs() > law.turn_s());
+    let there = far().filter(|peak| is_near(peak, peak.t)).count() as f64;
+    let elsewhere = far().filter(|peak| is_near(peak, 2.0 * heard_s - peak.t)).count() as f64;
+    elsewhere <= MOST * there
 }
 
 /// Climbs from a law to one that no small step betters.

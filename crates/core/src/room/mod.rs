@@ -215,7 +215,8 @@ fn of_noise(
         let (excitation, fraction) = (Excitation::InterruptedNoise, settings.fraction);
         let finding = Finding::serious(
             "not_steady",
-            "What stops in this take is no steady noise in all bands: it is not measured. With a              recorded sweep, name the sweep; else say that it is noise.",
+            "The sound that stops in this take is no steady noise in all bands: it is not measured. For \
+             a recorded sweep, name the sweep; if it is noise, say so.",
         );
         return Ok(RoomAcoustics::unknown(excitation, fraction, finding));
     }
