@@ -9,6 +9,7 @@ use tonemap_core::spectrogram::{
     SpectrogramPlan, SpectrogramSettings, gather,
 };
 use tonemap_core::units::db_from_power;
+use tonemap_figures::{DrawnSpectrogram, Marks};
 
 use crate::export::{Export, Head};
 use crate::take::Part;
@@ -181,4 +182,20 @@ pub(crate) fn background(
     let mut columns = Columns::new(plan, false, None);
     part.read_in_two("spectrogram", quiet, |samples| columns.push(samples), |_| ())?;
     columns.finish()
+}
+
+/// That spectrogram as it is drawn, with the levels of its first and last colour.
+pub(crate) fn drawn<'a>(
+    cells: &'a Cells,
+    name: &'a str,
+    part: &Part<'_>,
+    marks: Marks<'a>,
+) -> (DrawnSpectrogram<'a>, (f64, f64)) {
+    let reference = part.reference;
+    let (low, high) = cells.usual_range_db().unwrap_or((-100.0, 0.0));
+    let full_scale_db = reference.full_scale_db();
+    let span_s = part.span_s();
+    let drawn =
+        DrawnSpectrogram { name, spectrogram: cells, span_s, reference, marks, slices: &[] };
+    (drawn, (low + full_scale_db, high + full_scale_db))
 }

@@ -39,6 +39,11 @@ impl Side {
         Ok(Self { words: words.into(), members })
     }
 
+    /// Reads all that were typed.
+    pub(crate) fn read_all(words: &[String]) -> Result<Vec<Self>> {
+        words.iter().map(|words| Self::read(words)).collect()
+    }
+
     pub(crate) fn is_group(&self) -> bool {
         self.members.len() > 1
     }
@@ -68,6 +73,12 @@ impl Side {
             })
             .collect()
     }
+}
+
+/// Opens the takes of all sides.
+pub(crate) fn open_all(sides: &[Side], args: &SourceArgs) -> Result<Vec<OpenMember>> {
+    let opened = sides.iter().map(|side| side.open(args)).collect::<Result<Vec<_>>>()?;
+    Ok(opened.into_iter().flatten().collect())
 }
 
 /// An opened take, and which part of it is meant.

@@ -28,6 +28,12 @@ pub fn power_from_db(db: f64) -> f64 {
     10f64.powf(0.1 * db)
 }
 
+/// Speed of sound in air at a temperature in °C: 331.3 m/s·√(1 + θ/273.15) (ISO 9613-1:1993).
+#[must_use]
+pub fn sound_speed_m_s(celsius: f64) -> f64 {
+    331.3 * (1.0 + celsius / 273.15).sqrt()
+}
+
 /// Decibels per relative change of a power.
 pub(crate) const DB_PER_POWER: f64 = 10.0 / std::f64::consts::LN_10;
 

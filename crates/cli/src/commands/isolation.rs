@@ -26,7 +26,7 @@ use crate::levels::levels_of;
 use crate::limits::LimitArgs;
 use crate::output;
 use crate::parts::{each_part, share_reference};
-use crate::sides::{OpenMember, Side};
+use crate::sides::{Side, open_all};
 use crate::status::{Status, Usage};
 use crate::table::{Row, RowHead, Table};
 use crate::take::Part;
@@ -209,13 +209,6 @@ fn positions(typed: &[String]) -> Result<Vec<Side>> {
     words.iter().map(|words| Side::read(words)).collect()
 }
 
-/// The takes of the positions in a room.
-fn opened(typed: &[String], source: &SourceArgs) -> Result<Vec<OpenMember>> {
-    let sides = positions(typed)?;
-    let members = sides.iter().map(|side| side.open(source)).collect::<Result<Vec<_>>>()?;
-    Ok(members.into_iter().flatten().collect())
-}
-
 /// `settings` in JSON.
 #[derive(Serialize)]
 struct Settings {
@@ -262,8 +255,8 @@ impl Present for Isolation {
         }
         let room = self.room()?;
         let typed = [&self.rooms.source, &self.rooms.receiver, &self.rooms.background];
-        let mut members: Vec<Vec<OpenMember>> =
-            typed.into_iter().map(|typed| opened(typed, &self.source)).collect::<Result<_>>()?;
+        let opened = |typed: &Vec<String>| open_all(&positions(typed)?, &self.source);
+        let mut members = typed.into_iter().map(opened).collect::<Result<Vec<_>>>()?;
         let all =
             PartArgs { span: self.span.clone(), channels: vec![ChannelList(vec![Channel::All])] };
         let mut rooms: Vec<Vec<Part<'_>>> = Vec::new();

@@ -14,15 +14,15 @@ use tonemap_core::partials::{
 use tonemap_core::quantity::{Quantities, Quantity, pair};
 use tonemap_core::units::{Frequency, FrequencyRange, Seconds, Separation, cents_between};
 use tonemap_figures::{
-    Arrangement, ChartCurve, ColourMap, DrawnSpectrogram, DrawnTrack, Figure, Marks,
-    PartialsFigure, ReportPart, SpectrogramFigure, TrackPoint, Words, course_chart,
-    partials_figure, pitch_cells, spectrogram_figure,
+    Arrangement, ChartCurve, ColourMap, DrawnTrack, Figure, Marks, PartialsFigure, ReportPart,
+    SpectrogramFigure, TrackPoint, Words, course_chart, partials_figure, pitch_cells,
+    spectrogram_figure,
 };
 use tonemap_media::{SdifFrame, SdifKind, SdifPartial, sdif_file};
 
 use crate::args::{self, FigureArgs, OutputArgs, TakesArgs};
 use crate::arrays::{self, Arrays};
-use crate::columns::background;
+use crate::columns::{background, drawn};
 use crate::fundamental::{FundamentalArgs, NoteArgs};
 use crate::limits::LimitArgs;
 use crate::measure::{self, Common, Measure, SideFile, row_heads, rows};
@@ -322,7 +322,6 @@ impl Partials {
 
     /// The tracks over a spectrogram, the fainter the paler.
     fn draw_tracks(&self, made: &Made<'_>) -> Result<Figure> {
-        let reference = made.part.reference;
         let rate = made.part.rate_hz();
         let frequencies =
             || made.found.partials.partials.iter().map(|partial| partial.frequency_hz);
@@ -332,23 +331,15 @@ impl Partials {
         let cells =
             background(&made.part, range_hz, pitch_cells(self.figure.size), self.output.quiet)?;
         let title = made.part.title();
-        let range_db = cells.usual_range_db().unwrap_or((-100.0, 0.0));
-        let full_scale_db = reference.full_scale_db();
         let tracks: Vec<DrawnTrack> = drawn_tracks(&made.found.partials);
-        let drawn = [DrawnSpectrogram {
-            name: &title,
-            spectrogram: &cells,
-            span_s: made.part.span_s(),
-            reference,
-            marks: Marks { tracks: &tracks, tracks_name: "partials", ..Marks::default() },
-            slices: &[],
-        }];
+        let marks = Marks { tracks: &tracks, tracks_name: "partials", ..Marks::default() };
+        let (drawn, range_db) = drawn(&cells, &title, &made.part, marks);
         let notes = [settings_line(made), made.part.span_line()];
         let figure = SpectrogramFigure {
-            spectrograms: &drawn,
+            spectrograms: &[drawn],
             arrangement: Arrangement::Stacked,
             slice_names: &[],
-            range_db: (range_db.0 + full_scale_db, range_db.1 + full_scale_db),
+            range_db,
             colours: self.look.colours,
             title: &title,
             notes: &notes,

@@ -7,15 +7,14 @@ use clap::Args;
 use serde::Serialize;
 use tonemap_core::passby::{Passby as Measured, PassbySettings, PassingTone, passby};
 use tonemap_core::quantity::{Quantities, Quantity};
-use tonemap_core::spectrogram::Spectrogram as Cells;
 use tonemap_core::{Error, Finding};
 use tonemap_figures::{
-    ChartCurve, ColourMap, DrawnSpectrogram, DrawnTrack, Figure, Marks, PitchFigure, ReportPart,
-    TrackPoint, course_chart, pitch_cells, pitch_figure,
+    ChartCurve, ColourMap, DrawnTrack, Figure, Marks, PitchFigure, ReportPart, TrackPoint,
+    course_chart, pitch_cells, pitch_figure,
 };
 
 use crate::args::{FigureArgs, OutputArgs, TakesArgs};
-use crate::columns::background;
+use crate::columns::{background, drawn};
 use crate::limits::LimitArgs;
 use crate::measure::{self, Common, Measure, row_heads, rows};
 use crate::table::Table;
@@ -24,8 +23,8 @@ use crate::text;
 
 /// Speed and closest distance of a source that passes by, from how its tones shift
 ///
-/// All tones of a source that moves along a straight line shift alike: the law is fitted to all of
-/// them together. A tone that stays where it is is refused. How it is computed stands in
+/// All tones of a source that moves along a straight line shift alike: one curve is fitted to
+/// all of them. Steady tones are refused. How it is computed stands in
 /// docs/methods/passby.md.
 #[derive(Args)]
 #[command(after_long_help = EXAMPLES)]
@@ -46,7 +45,7 @@ pub(crate) struct Passby {
 
 const EXAMPLES: &str = "Examples:
   tonemap passby wagon.wav --figure wagon.png
-      how fast, how near, and when; the law over the spectrogram
+      how fast, how near, and when; the fitted curves over the spectrogram
   tonemap passby road.wav --from 12s --to 20s --temperature 5C
       one of several that pass, on a cold day
   tonemap passby train.wav --format json --require 'speed_m_s<14'
@@ -141,7 +140,7 @@ impl Measure for Passby {
     }
 
     fn draw(&self, made: &[Made<'_>]) -> Result<Figure> {
-        self.draw_law(&made[0])
+        self.draw_pass(&made[0])
     }
 
     fn section(&self, made: &Made<'_>) -> Result<ReportPart> {
@@ -166,10 +165,9 @@ fn tone_name(tone: &PassingTone) -> String {
 }
 
 impl Passby {
-    /// The law over the spectrogram.
-    fn draw_law(&self, made: &Made<'_>) -> Result<Figure> {
+    /// The fitted curves over the spectrogram.
+    fn draw_pass(&self, made: &Made<'_>) -> Result<Figure> {
         let found = &made.found.passby;
-        let reference = made.part.reference;
         let heard = || found.tones.iter().flat_map(|tone| &tone.heard).map(|(_, hz)| *hz);
         let low = heard().fold(f64::INFINITY, f64::min);
         let high = heard().fold(0.0, f64::max);
@@ -178,23 +176,13 @@ impl Passby {
             background(&made.part, range_hz, pitch_cells(self.figure.size), self.output.quiet)?;
         let title = made.part.title();
         let span_s = made.part.span_s();
-        let range_db = Cells::usual_range_db(&cells).unwrap_or((-100.0, 0.0));
-        let full_scale_db = reference.full_scale_db();
-        let drawn = DrawnSpectrogram {
-            name: &title,
-            spectrogram: &cells,
-            span_s,
-            reference,
-            marks: Marks::default(),
-            slices: &[],
-        };
-        let range_db = (range_db.0 + full_scale_db, range_db.1 + full_scale_db);
+        let (drawn, range_db) = drawn(&cells, &title, &made.part, Marks::default());
         let tracks: Vec<DrawnTrack> =
-            found.tones.iter().filter_map(|tone| law(found, tone, span_s)).collect();
+            found.tones.iter().map(|tone| fitted_curve(found, tone, span_s)).collect();
         let notes = [speed_line(found), air_line(made), made.part.span_line()];
         let figure = PitchFigure {
             background: Some((drawn, range_db, self.look.colours)),
-            marks: Marks { tracks: &tracks, tracks_name: "fitted law", ..Marks::default() },
+            marks: Marks { tracks: &tracks, tracks_name: "fitted curve", ..Marks::default() },
             notes_found: &[],
             span_s,
             range_hz,
@@ -207,15 +195,15 @@ impl Passby {
     }
 }
 
-/// A tone as the law has it, over the span.
-fn law(found: &Measured, tone: &PassingTone, (from_s, to_s): (f64, f64)) -> Option<DrawnTrack> {
+/// A tone as the fit has it, over the span.
+fn fitted_curve(found: &Measured, tone: &PassingTone, (from_s, to_s): (f64, f64)) -> DrawnTrack {
     const POINTS: usize = 600;
-    let rest_hz = tone.rest_frequency_hz?.value;
-    let points = (0..=POINTS).map(|n| {
+    let points = (0..=POINTS).filter_map(|n| {
         let time_s = from_s + (to_s - from_s) * n as f64 / POINTS as f64;
-        TrackPoint { time_s, frequency_hz: rest_hz * found.shift_at(time_s), confidence: 1.0 }
+        let frequency_hz = found.heard_hz(tone, time_s)?;
+        Some(TrackPoint { time_s, frequency_hz, confidence: 1.0 })
     });
-    Some(DrawnTrack { stretches: vec![points.collect()] })
+    DrawnTrack { stretches: vec![points.collect()] }
 }
 
 fn speed_line(found: &Measured) -> String {

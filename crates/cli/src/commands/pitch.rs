@@ -11,17 +11,16 @@ use tonemap_core::pitch::{
     evidence,
 };
 use tonemap_core::quantity::{Quantities, Quantity, pair};
-use tonemap_core::spectrogram::Spectrogram as Cells;
 use tonemap_core::units::{Extent, Frequency, FrequencyRange, Note, Seconds, cents_between};
 use tonemap_core::{Error, Finding, SampleSpan};
 use tonemap_figures::{
-    ChartCurve, ColourMap, DrawnSpectrogram, DrawnTrack, EvidenceFigure, Figure, Marks,
-    PitchFigure, ReportPart, TrackPoint, course_chart, evidence_figure, pitch_cells, pitch_figure,
+    ChartCurve, ColourMap, DrawnTrack, EvidenceFigure, Figure, Marks, PitchFigure, ReportPart,
+    TrackPoint, course_chart, evidence_figure, pitch_cells, pitch_figure,
 };
 use tonemap_media::{MidiNote, midi_file};
 
 use crate::args::{self, FigureArgs, OutputArgs, TakesArgs};
-use crate::columns::background;
+use crate::columns::{background, drawn};
 use crate::limits::LimitArgs;
 use crate::measure::{self, Common, Measure, SideFile, row_heads, rows};
 use crate::table::{Row, Table};
@@ -253,7 +252,6 @@ impl Pitch {
 
     /// The track over a spectrogram, or alone.
     fn draw_track(&self, made: &Made<'_>) -> Result<Figure> {
-        let reference = made.part.reference;
         let rate = made.part.rate_hz();
         let voiced = || made.found.pitch.track.iter().filter_map(|point| point.f0_hz);
         let (low, high) =
@@ -279,19 +277,9 @@ impl Pitch {
         };
         let title = made.part.title();
         let span_s = made.part.span_s();
-        let range_db = cells.as_ref().and_then(Cells::usual_range_db).unwrap_or((-100.0, 0.0));
-        let full_scale_db = reference.full_scale_db();
-        let marks = Marks::default();
         let background = cells.as_ref().map(|cells| {
-            let drawn = DrawnSpectrogram {
-                name: &title,
-                spectrogram: cells,
-                span_s,
-                reference,
-                marks,
-                slices: &[],
-            };
-            (drawn, (range_db.0 + full_scale_db, range_db.1 + full_scale_db), self.look.colours)
+            let (drawn, range_db) = drawn(cells, &title, &made.part, Marks::default());
+            (drawn, range_db, self.look.colours)
         });
         let track = [drawn_track(&made.found.pitch)];
         let notes = [settings_line(made), made.part.span_line()];

@@ -23,7 +23,7 @@ use crate::kept::{Present, Presented};
 use crate::limits::LimitArgs;
 use crate::output;
 use crate::parts::each_part;
-use crate::sides::{OpenMember, Side};
+use crate::sides::{Side, open_all};
 use crate::status::{Status, Usage};
 use crate::studies;
 use crate::table::{Row, RowHead, Table};
@@ -34,7 +34,7 @@ use crate::text;
 ///
 /// From an impulse response, a burst, a recorded sweep (with --sweep) or noise that stops; which it is
 /// is found by itself. Several takes, or channels with --channel, are positions in one room and are
-/// averaged. Noise is found and taken out; how it is computed stands in docs/methods/room.md.
+/// averaged. Background noise is estimated and subtracted; how it is computed stands in docs/methods/room.md.
 #[derive(Args)]
 #[command(after_long_help = EXAMPLES)]
 pub(crate) struct Room {
@@ -124,11 +124,7 @@ impl Present for Room {
 
     fn present(&self) -> Result<Presented> {
         output::check_outputs(&self.figure, &self.output)?;
-        let sides: Vec<Side> =
-            self.takes.iter().map(|words| Side::read(words)).collect::<Result<_>>()?;
-        let opened: Vec<Vec<OpenMember>> =
-            sides.iter().map(|side| side.open(&self.source)).collect::<Result<_>>()?;
-        let mut members: Vec<OpenMember> = opened.into_iter().flatten().collect();
+        let mut members = open_all(&Side::read_all(&self.takes)?, &self.source)?;
         let mut parts: Vec<Part<'_>> = Vec::new();
         for member in &mut members {
             parts.extend(member.parts(&self.part)?);

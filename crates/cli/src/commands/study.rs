@@ -205,7 +205,7 @@ impl Add {
         let inside = whole
             .strip_prefix(folder.canonicalize()?)
             .map_err(|_| tonemap_study::Error::Outside { file: file.display().to_string() })?;
-        // In study.toml folders are parted by a slash; what is no text cannot stand there.
+        // In study.toml folders are separated by a slash; what is no text cannot stand there.
         let folders: Option<Vec<&str>> =
             inside.components().map(|part| part.as_os_str().to_str()).collect();
         let place = folders.map(|parts| parts.join("/"));

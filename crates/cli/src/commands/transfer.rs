@@ -26,7 +26,7 @@ use crate::json;
 use crate::kept::{Present, Presented};
 use crate::limits::LimitArgs;
 use crate::output;
-use crate::sides::{OpenMember, Side};
+use crate::sides::{Side, open_all};
 use crate::status::{Status, Usage};
 use crate::table::{Row, RowHead, Shown, Table};
 use crate::take::Part;
@@ -34,7 +34,7 @@ use crate::text;
 
 /// Magnitude, phase, coherence and delay from a reference to a response; impulse response
 ///
-/// The delay is found between samples and taken out, with the drift of the clocks. Music, noise or a
+/// The delay is found between samples and removed, with the drift of the clocks. Music, noise or a
 /// sweep will do as the source: where the reference has no energy, or the response has little in
 /// common with it, points are omitted. How it is computed stands in docs/methods/transfer.md.
 #[derive(Args)]
@@ -194,11 +194,7 @@ impl Present for Transfer {
                 files::claim(file, Content::Result, self.output.force)?;
             }
         }
-        let sides: Vec<Side> =
-            self.sides.iter().map(|words| Side::read(words)).collect::<Result<_>>()?;
-        let opened: Vec<Vec<OpenMember>> =
-            sides.iter().map(|side| side.open(&self.source)).collect::<Result<_>>()?;
-        let mut members: Vec<OpenMember> = opened.into_iter().flatten().collect();
+        let mut members = open_all(&Side::read_all(&self.sides)?, &self.source)?;
         let parts: Vec<Part<'_>> = match members.as_mut_slice() {
             [one] => one.parts(&self.part)?,
             several => {

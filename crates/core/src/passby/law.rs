@@ -2,13 +2,13 @@
 
 /// A source that moves at a speed along a straight line past a listener.
 #[derive(Debug, Clone, Copy, PartialEq)]
-pub(super) struct Law {
-    pub(super) speed_m_s: f64,
+pub(crate) struct Law {
+    pub(crate) speed_m_s: f64,
     /// Its closest distance.
-    pub(super) distance_m: f64,
+    pub(crate) distance_m: f64,
     /// When it is closest.
-    pub(super) closest_s: f64,
-    pub(super) sound_m_s: f64,
+    pub(crate) closest_s: f64,
+    pub(crate) sound_m_s: f64,
 }
 
 impl Law {
@@ -22,7 +22,7 @@ impl Law {
 
     /// When what is heard at a time left the source: t = te + r(te)/c solved for te,
     /// te − t0 = (c²·τ − √(c²·v²·τ² + (c² − v²)·d²))/(c² − v²).
-    pub(super) fn emitted_s(&self, t: f64) -> f64 {
+    pub(crate) fn emitted_s(&self, t: f64) -> f64 {
         let (c2, v2, tau, root) = self.root(t);
         self.closest_s + (c2 * tau - root) / (c2 - v2)
     }
@@ -34,7 +34,7 @@ impl Law {
     }
 
     /// How far the source was when what is heard at a time left it.
-    pub(super) fn distance_at(&self, t: f64) -> f64 {
+    pub(crate) fn distance_at(&self, t: f64) -> f64 {
         let moved = self.speed_m_s * (self.emitted_s(t) - self.closest_s);
         self.distance_m.hypot(moved)
     }

@@ -14,7 +14,7 @@
 //! not in the uncertainties.
 
 mod fit;
-mod law;
+pub(crate) mod law;
 mod search;
 
 use serde::Serialize;
@@ -24,7 +24,7 @@ use crate::finding::Finding;
 use crate::measured::{Measured, flat};
 use crate::quantity::{Field, Key, Quantities, Quantity, Unit};
 use crate::samples::{Samples, held};
-use crate::units::db_from_amplitude;
+use crate::units::{db_from_amplitude, sound_speed_m_s};
 use law::Law;
 
 /// How a passing source is measured.
@@ -44,7 +44,7 @@ impl PassbySettings {
     /// The speed of sound.
     #[must_use]
     pub fn sound_m_s(&self) -> f64 {
-        331.3 * (1.0 + self.temperature_c / 273.15).sqrt()
+        sound_speed_m_s(self.temperature_c)
     }
 }
 
@@ -124,10 +124,10 @@ impl Passby {
         }),
     ];
 
-    /// The factor by which all tones are heard shifted at a time.
+    /// The frequency at which a tone is heard at a time, by the fit.
     #[must_use]
-    pub fn shift_at(&self, t: f64) -> f64 {
-        self.law.shift(t)
+    pub fn heard_hz(&self, tone: &PassingTone, t: f64) -> Option<f64> {
+        Some(tone.rest_frequency_hz?.value * self.law.shift(t))
     }
 }
 

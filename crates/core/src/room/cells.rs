@@ -18,7 +18,7 @@ const STARTS: f64 = 2.0;
 const STATISTICAL: f64 = 1.11;
 
 /// Mean power of a band over time.
-#[derive(Debug, Clone, Default)]
+#[derive(Debug, Clone)]
 pub(super) struct Cells {
     /// Length of a cell.
     pub(super) step_s: f64,

@@ -4,7 +4,7 @@ use super::cells::Cells;
 use super::model::{self, Block, Model, PARAMETERS};
 use crate::fit::Line;
 use crate::measured::Measured;
-use crate::units::db_from_power;
+use crate::units::{DB_PER_POWER, db_from_power, power_from_db};
 
 /// Where the lines begin and end, in dB below the start (ISO 3382-1:2009, 3.3 to 3.5).
 const EARLY: (f64, f64) = (0.0, -10.0);
@@ -12,14 +12,12 @@ const T20: (f64, f64) = (-5.0, -25.0);
 const T30: (f64, f64) = (-5.0, -35.0);
 /// What the noise spoils without compensation begins so far above it.
 pub(super) const CLEAR_DB: f64 = 10.0;
-/// A line may end so far below where the decay has sunk to the noise, which is taken out.
+/// A line may end so far below where the decay has sunk to the noise, which is removed.
 const INTO_NOISE_DB: f64 = 3.0;
 /// A time that is less certain than this share of it is none.
 const LEAST_CERTAIN: f64 = 0.3;
 /// A decay of 60 dB in nepers of power.
 const SIXTY: f64 = 13.815_510_557_964_274;
-/// dB of a neper of power.
-const DB: f64 = 10.0 / std::f64::consts::LN_10;
 /// Least product of bandwidth and reverberation time that filters run backwards allow.
 const LEAST_PRODUCT: f64 = 4.0;
 
@@ -81,8 +79,9 @@ pub(super) struct BandDecay {
 /// What there is to be measured, of an impulse response.
 pub(super) fn of_response(cells: &Cells) -> Option<BandDecay> {
     let from = late_from(cells)?;
-    let model = model::fit(&model::blocks(cells, from, 1.0))?;
-    let integrated = Integrated::new(cells, &model, from);
+    let blocks = model::blocks(cells, from, 1.0);
+    let model = model::fit(&blocks)?;
+    let integrated = Integrated::new(cells, &model, blocks);
     let energy = integrated.energy[0] + cells.before;
     if energy.is_nan() || energy <= 0.0 {
         return None;
@@ -105,24 +104,23 @@ pub(super) fn of_response(cells: &Cells) -> Option<BandDecay> {
     found.inr_db = inr_db.is_finite().then_some(inr_db);
     let line = |range: (f64, f64)| integrated.line(&levels, range);
     found.edt_s = line(EARLY).filter(|_| inr_db > -EARLY.1 + CLEAR_DB).map(|line| line.time_s());
-    let u_of = |line: &Slope| integrated.deviation(&model, &line.moves, cells) / line.db_s.abs();
-    let is_known = |line: &Slope| line.db_s < 0.0 && u_of(line) < LEAST_CERTAIN;
     let known = |range: (f64, f64)| {
-        line(range).filter(|line| inr_db > -range.1 - INTO_NOISE_DB && is_known(line))
+        let line = line(range).filter(|_| inr_db > -range.1 - INTO_NOISE_DB)?;
+        let u = integrated.deviation(&model, &line.moves) / line.db_s.abs();
+        (line.db_s < 0.0 && u < LEAST_CERTAIN).then_some((line, u))
     };
     let (t20, t30) = (known(T20), known(T30));
-    let measured = |line: &Slope| {
+    let measured = |(line, u): &(Slope, f64)| {
         let time_s = line.time_s();
-        let u = u_of(line);
         // What scatters by a share u lies too long by u² in the mean.
         Measured::new(time_s * (1.0 - u * u), time_s * u)
     };
     found.t20_s = t20.as_ref().map(measured);
     found.t30_s = t30.as_ref().map(measured);
-    found.curvature = t20.as_ref().zip(t30.as_ref()).map(|(short, long)| {
+    found.curvature = t20.as_ref().zip(t30.as_ref()).map(|((short, _), (long, _))| {
         let ratio = short.db_s / long.db_s;
         let moves = short.moves.less(&long.moves, short.db_s, long.db_s);
-        let u = integrated.deviation(&model, &moves, cells);
+        let u = integrated.deviation(&model, &moves);
         Measured::new(100.0 * (ratio - 1.0), 100.0 * ratio * u)
     });
     found.second(&model, energy);
@@ -131,7 +129,7 @@ pub(super) fn of_response(cells: &Cells) -> Option<BandDecay> {
     if found.rings {
         (found.edt_s, found.t20_s, found.t30_s, found.curvature) = (None, None, None, None);
     }
-    let drawn = |line: &Slope| line.drawn(step_s);
+    let drawn = |(line, _): &(Slope, f64)| line.drawn(step_s);
     found.curve = DecayCurve {
         t20: t20.as_ref().map(drawn),
         t30: t30.as_ref().map(drawn),
@@ -144,11 +142,10 @@ pub(super) fn of_response(cells: &Cells) -> Option<BandDecay> {
 
 /// The same of noise that stops at time zero, before which it had a level.
 pub(super) fn of_interrupted(cells: &Cells, steady: f64, decays: f64) -> Option<BandDecay> {
-    let blocks = model::blocks(cells, 0, decays);
-    let below = steady * crate::units::power_from_db(T20.0);
-    let first = blocks.windows(2).position(|two| two.iter().all(|block| block.power < below))?;
-    let blocks = model::blocks(cells, blocks[first].first, decays);
-    let model = model::fit(&blocks)?;
+    let all = model::blocks(cells, 0, decays);
+    let below = steady * power_from_db(T20.0);
+    let first = all.windows(2).position(|two| two.iter().all(|block| block.power < below))?;
+    let model = model::fit(&model::blocks(cells, all[first].first, decays))?;
     let inr_db = db_from_power(steady / model.noise);
     let mut found = BandDecay { inr_db: Some(inr_db), ..BandDecay::default() };
     let is_known = |(line, u): &(DecayLine, f64)| *u < LEAST_CERTAIN * -line.slope_db_s;
@@ -162,7 +159,7 @@ pub(super) fn of_interrupted(cells: &Cells, steady: f64, decays: f64) -> Option<
         let time_s = -60.0 / line.slope_db_s;
         // One decay is read down to the noise, two within the range.
         let read_db = if model.decays.len() == 1 { inr_db + range.0 } else { range.0 - range.1 };
-        let of_room = response_scatter(read_db / DB, SIXTY / time_s, cells.bandwidth_hz);
+        let of_room = response_scatter(read_db / DB_PER_POWER, SIXTY / time_s, cells.bandwidth_hz);
         Measured::new(time_s, time_s * (u / line.slope_db_s).hypot(of_room))
     };
     found.t20_s = t20.as_ref().map(|line| measured(line, T20));
@@ -183,9 +180,8 @@ pub(super) fn of_interrupted(cells: &Cells, steady: f64, decays: f64) -> Option<
     found.curve.t20 = t20.map(|(line, _)| line);
     found.curve.t30 = t30.map(|(line, _)| line);
     found.curve.noise_s = end_s;
-    let blocks = model::blocks(cells, 0, decays);
-    found.curve.time_s = blocks.iter().map(|b| b.from_s + 0.5 * b.length_s).collect();
-    found.curve.level_db = blocks.iter().map(|b| db_from_power(b.power / steady)).collect();
+    found.curve.time_s = all.iter().map(|b| b.from_s + 0.5 * b.length_s).collect();
+    found.curve.level_db = all.iter().map(|b| db_from_power(b.power / steady)).collect();
     Some(found)
 }
 
@@ -217,7 +213,7 @@ fn crossing_s(model: &Model, power: f64) -> f64 {
 /// slope in dB/s.
 fn of_model(model: &Model, steady: f64, range: (f64, f64)) -> Option<(DecayLine, f64)> {
     const POINTS: usize = 200;
-    let at = |db: f64| crossing_s(model, steady * crate::units::power_from_db(db));
+    let at = |db: f64| crossing_s(model, steady * power_from_db(db));
     let (from_s, to_s) = (at(range.0), at(range.1));
     let step_s = (to_s - from_s) / POINTS as f64;
     let times = (0..=POINTS).map(|n| from_s + n as f64 * step_s);
@@ -226,7 +222,7 @@ fn of_model(model: &Model, steady: f64, range: (f64, f64)) -> Option<(DecayLine,
     // By how much the slope moves with the logarithms of the parameters.
     let mut by = [0.0; PARAMETERS];
     for t in times {
-        let weight = DB * (t - line.mean_x) / line.square;
+        let weight = DB_PER_POWER * (t - line.mean_x) / line.square;
         let all = model.decaying(t);
         for (n, decay) in model.decays.iter().enumerate() {
             let share = decay.at(t) / all;
@@ -257,7 +253,7 @@ fn late_from(cells: &Cells) -> Option<usize> {
     let clear = |n: usize| cells.power[n] - noise;
     let all = cells.before / cells.step_s + (0..end).map(clear).sum::<f64>();
     let mut left = all;
-    let below = all * crate::units::power_from_db(T20.0);
+    let below = all * power_from_db(T20.0);
     (0..end).find(|n| {
         left -= clear(*n);
         left < below
@@ -282,7 +278,7 @@ struct Integrated<'a> {
 }
 
 impl<'a> Integrated<'a> {
-    fn new(cells: &'a Cells, model: &Model, from: usize) -> Self {
+    fn new(cells: &'a Cells, model: &Model, blocks: Vec<Block>) -> Self {
         let count = cells.power.len();
         let sunk = (crossing_s(model, model.noise) / cells.step_s).ceil() as usize;
         let end = sunk.clamp(1, count);
@@ -297,7 +293,7 @@ impl<'a> Integrated<'a> {
         }
         Self {
             cells,
-            blocks: model::blocks(cells, from, 1.0),
+            blocks,
             clear,
             energy,
             end,
@@ -327,7 +323,8 @@ impl<'a> Integrated<'a> {
         let mut summed = 0.0;
         for (n, of_cell) in cells.iter_mut().enumerate() {
             if (first..first + count).contains(&n) {
-                let weight = (n as f64 * step_s - line.mean_x) / line.square * DB / self.energy[n];
+                let weight =
+                    (n as f64 * step_s - line.mean_x) / line.square * DB_PER_POWER / self.energy[n];
                 summed += weight;
                 for (of, beyond) in parameters.iter_mut().zip(self.beyond.1) {
                     *of += weight * beyond;
@@ -341,7 +338,8 @@ impl<'a> Integrated<'a> {
     }
 
     /// Standard deviation of what moves with the cells and with the model, which moves with them too.
-    fn deviation(&self, model: &Model, moves: &Moves, cells: &Cells) -> f64 {
+    fn deviation(&self, model: &Model, moves: &Moves) -> f64 {
+        let cells = self.cells;
         let step_s = cells.step_s;
         let mut all: Vec<f64> = moves.cells.clone();
         all.resize(cells.power.len(), 0.0);
@@ -417,7 +415,7 @@ impl BandDecay {
         self.late_s = Some(Measured::new(time_s, time_s * share_u));
         self.late_level_db = Some(level_db);
         self.curve.late = Some(DecayLine {
-            from_s: (early.power / late.power).ln() / (early.rate - late.rate),
+            from_s: model::overtakes_s(early, late),
             to_s: crossing_s(model, model.noise),
             level_db,
             slope_db_s: -60.0 / time_s,

@@ -21,7 +21,7 @@ pub enum Excitation {
 /// A response is followed for so long.
 pub(super) const LONGEST_S: f64 = 60.0;
 /// And from so long before it is heard.
-const BEFORE_S: f64 = 0.002;
+pub(super) const BEFORE_S: f64 = 0.002;
 /// Frames of the power over time.
 const FRAME_S: f64 = 0.005;
 /// Sound is steady that stays so long within so much of its middle.

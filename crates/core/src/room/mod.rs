@@ -23,7 +23,7 @@
 //! decay and n the power of the noise: that of a pure decay of the same energy at its start (C. Hak, R.
 //! Wenmaekers and L. van Luxemburg, Acta Acust. united Ac. 98 (2012) 907).
 //!
-//! **Early and late energy.** C = 10 lg(E_early/E_late), parted 50 or 80 ms behind the direct sound before
+//! **Early and late energy.** C = 10 lg(E_early/E_late), split 50 or 80 ms after the direct sound before
 //! filtering, D50 = E₅₀/E, and the centre time Ts = ∫t·p²/E (ISO 3382-1:2009, annex A).
 
 mod cells;
@@ -163,7 +163,7 @@ fn of_sweep(
             "much_distortion",
             format!(
                 "The harmonics of the sweep have {db:.0} dB of the response, as of an overdriven \
-                 loudspeaker or input: they are kept apart, but what they take from the response is \
+                 loudspeaker or input: they are separated, but what they take from the response is \
                  missing in it. Play it more softly."
             )
             .replace('-', "−"),
@@ -323,7 +323,7 @@ impl RoomSettings {
 }
 
 impl RoomValues {
-    /// With what the energy before 50 and 80 ms says, where the band is wide enough to tell.
+    /// With what the energy before 50 and 80 ms says, where the band is wide enough to resolve it.
     fn with_early(mut self, decay: &BandDecay, early: [f64; 2], are_resolved: [bool; 2]) -> Self {
         let clarity = |n: usize| {
             let late = decay.energy - early[n];

@@ -86,6 +86,11 @@ impl Decay {
     }
 }
 
+/// When a slower decay becomes the louder of two.
+pub(super) fn overtakes_s(early: Decay, late: Decay) -> f64 {
+    (early.power / late.power).ln() / (early.rate - late.rate)
+}
+
 /// Parameters of a model: ln a and ln k of one or two decays, then ln n. Those of a decay that is not
 /// there are left alone.
 pub(super) const PARAMETERS: usize = 5;
@@ -146,16 +151,6 @@ impl Model {
         (energy, by)
     }
 
-    fn parameters(&self) -> [f64; PARAMETERS] {
-        let mut all = [0.0; PARAMETERS];
-        for (n, decay) in self.decays.iter().enumerate() {
-            all[2 * n] = decay.power.ln();
-            all[2 * n + 1] = decay.rate.ln();
-        }
-        all[NOISE] = self.noise.ln();
-        all
-    }
-
     fn moved(&self, by: &[f64; PARAMETERS]) -> Self {
         /// A step is no longer than this, in logarithms.
         const LONGEST: f64 = 2.0;
@@ -205,9 +200,10 @@ impl Model {
                 }
             }
         }
-        let are_fine = self.parameters().iter().all(|x| x.is_finite());
+        let is_fine = |x: f64| x.is_finite() && x > 0.0;
+        let are_fine = self.decays.iter().all(|of| is_fine(of.power) && is_fine(of.rate));
         self.covariance = linear::inverse(self.derivatives(blocks).1)?;
-        are_fine.then_some(self)
+        (are_fine && is_fine(self.noise)).then_some(self)
     }
 
     /// Down which way the misfit falls, and Fisher's information.
@@ -317,7 +313,7 @@ fn is_double(one: &Model, two: &Model, from_s: f64) -> bool {
     const OVER_NOISE: f64 = 3.0;
     let [early, late] = two.decays[..] else { return false };
     let gained = (one.minus_two_log - two.minus_two_log) / two.scatter;
-    let crosses_s = (early.power / late.power).ln() / (early.rate - late.rate);
+    let crosses_s = overtakes_s(early, late);
     gained > BELIEVED
         && early.rate > FASTER * late.rate
         && crosses_s > from_s

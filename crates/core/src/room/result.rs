@@ -243,7 +243,7 @@ impl RoomAcoustics {
                 "decay_cut",
                 format!(
                     "{bands}: the take ends before the decay has fallen by 35 dB, and what would \
-                     follow is taken to go on as it fell. Record for longer."
+                     follow is assumed to continue as it fell. Record for longer."
                 ),
             ));
         }
@@ -268,7 +268,7 @@ impl RoomAcoustics {
                 "noise_near",
                 format!(
                     "{bands}: ISO 3382 asks for noise 10 dB below the end of the line, 35 dB for T20 \
-                     and 45 dB for T30. It is nearer here; it was taken out, which is right if it \
+                     and 45 dB for T30. It is nearer here; it was subtracted, which is right if it \
                      is steady."
                 ),
             ));

@@ -4,11 +4,11 @@
 //! response is the inverse transform of Y/X within the frequencies that the sweep runs through. What
 //! an exponential sweep of length T from f1 to f2 makes of harmonic n comes by T·ln n/ln(f2/f1) earlier
 //! than the response (A. Farina, 108th Convention of the Audio Engineering Society, 2000, preprint
-//! 5093), so that distortion stands apart from it.
+//! 5093), so that distortion is separated from it.
 
 use rustfft::num_complex::Complex64;
 
-use super::excitation::{self, Cut, DIRECT, LONGEST_S};
+use super::excitation::{self, BEFORE_S, Cut, DIRECT, LONGEST_S};
 use crate::error::Error;
 use crate::samples::{Samples, held};
 use crate::transform::{RealTransform, fast_length, inverse};
@@ -74,7 +74,6 @@ struct Found {
 
 impl Found {
     fn cut_out(self, divisor: &Divisor, rate_hz: f64) -> Deconvolved {
-        const BEFORE_S: f64 = 0.002;
         const ABOUT_S: f64 = 0.25;
         /// What rings before the direct sound, as the spectrum ends.
         const RINGS_S: f64 = 0.01;

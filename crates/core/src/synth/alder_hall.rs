@@ -8,7 +8,9 @@ use rustfft::num_complex::Complex;
 use super::partials::{Partial, Vibrato, harmonics, render};
 use super::string::PluckedString;
 use super::{coloured_noise, fade, low_passed, mix, white_noise};
+use crate::passby::law::Law;
 use crate::transform::{complex_forward, fast_length};
+use crate::units::sound_speed_m_s;
 
 /// Noise of the empty hall, RMS re full scale: −94 dB.
 const HALL_NOISE: f64 = 2e-5;
@@ -364,17 +366,14 @@ pub const WAGON_CHORD_HZ: [f64; 4] = [392.8, 493.4, 587.9, 785.6];
 /// the road.
 #[must_use]
 pub fn passing_wagon(sample_rate_hz: f64, duration_s: f64) -> Vec<f64> {
-    const SOUND_M_S: f64 = 343.214;
-    let (speed, distance, closest_s) = WAGON;
+    let (speed_m_s, distance_m, closest_s) = WAGON;
+    let law = Law { speed_m_s, distance_m, closest_s, sound_m_s: sound_speed_m_s(20.0) };
     let samples = (duration_s * sample_rate_hz) as usize;
     let mut sound = coloured_noise(71, 0.004, 300.0, 0.6, sample_rate_hz, samples);
     for (n, x) in sound.iter_mut().enumerate() {
-        // When what is heard left the wagon.
-        let tau = n as f64 / sample_rate_hz - closest_s;
-        let (c2, v2) = (SOUND_M_S * SOUND_M_S, speed * speed);
-        let root = (c2 * v2 * tau * tau + (c2 - v2) * distance * distance).sqrt();
-        let emitted_s = (c2 * tau - root) / (c2 - v2);
-        let near = distance / distance.hypot(speed * emitted_s);
+        let t = n as f64 / sample_rate_hz;
+        let emitted_s = law.emitted_s(t) - closest_s;
+        let near = distance_m / law.distance_at(t);
         for (pipe, hz) in WAGON_CHORD_HZ.into_iter().enumerate() {
             for (number, share) in [(1.0, 1.0), (2.0, 0.45), (3.0, 0.22)] {
                 let turns = (number * hz * emitted_s + 0.31 * pipe as f64).rem_euclid(1.0);

@@ -3,8 +3,8 @@
 use super::alder_hall::{HALL_T60_S, reverberation};
 use super::{Recipe, Voice, mix, shaped_noise, white_noise};
 use crate::error::Error;
-use crate::transform::{RealTransform, fast_length, inverse};
-use crate::units::{db_from_power, power_from_db};
+use crate::transform::Convolver;
+use crate::units::{db_from_power, power_from_db, sound_speed_m_s};
 
 /// Positions in each room beside the green-room wall.
 pub const WALL_POSITIONS: u64 = 5;
@@ -125,7 +125,6 @@ pub fn hall_sweep(seat: usize, sample_rate_hz: f64) -> Result<Vec<f64>, Error> {
     const LASTS_S: f64 = 9.5;
     const STARTS_S: f64 = 0.5;
     const SECOND_HARMONIC: f64 = 0.03;
-    const SPEED_M_S: f64 = 343.2;
     let samples = |s: f64| (s * sample_rate_hz) as usize;
     let voice = Voice::from_line(HALL_SWEEP, 440.0)?;
     let recipe = Recipe { voices: vec![voice], sample_rate_hz, duration_s: 6.0, seed: 1 };
@@ -135,7 +134,7 @@ pub fn hall_sweep(seat: usize, sample_rate_hz: f64) -> Result<Vec<f64>, Error> {
         *x += SECOND_HARMONIC * *x * *x;
     }
     let distance_m = SEATS_M[seat % SEATS_M.len()];
-    let direct = samples(distance_m / SPEED_M_S);
+    let direct = samples(distance_m / sound_speed_m_s(20.0));
     let mut response = vec![0.0; samples(3.2)];
     response[direct] = 1.0 / distance_m;
     for (later_s, share) in [(0.0061, 0.45), (0.0113, -0.36), (0.0174, 0.3), (0.0262, -0.22)] {
@@ -165,13 +164,8 @@ pub fn green_room_burst(sample_rate_hz: f64, duration_s: f64) -> Vec<f64> {
 }
 
 fn convolved(sound: &[f64], response: &[f64]) -> Vec<f64> {
-    let size = fast_length(sound.len() + response.len());
-    let mut transform = RealTransform::new(size);
-    let mut spectrum = |of: &[f64]| {
-        let mut padded = of.to_vec();
-        padded.resize(size, 0.0);
-        transform.forward(&mut padded).to_vec()
-    };
-    let (of_sound, of_response) = (spectrum(sound), spectrum(response));
-    inverse(of_sound.iter().zip(&of_response).map(|(a, b)| a * b).collect(), size)
+    let mut convolver = Convolver::new(response);
+    let silence = std::iter::repeat_n(0.0, response.len() - 1);
+    let all: Vec<f64> = sound.iter().copied().chain(silence).collect();
+    all.chunks(convolver.block()).flat_map(|block| convolver.convolve(block).to_vec()).collect()
 }

@@ -8,7 +8,7 @@ use crate::frame::FramePlan;
 use crate::samples::{Reader, Samples};
 use crate::transform::RealTransform;
 
-/// Sums over frames, the delay taken out.
+/// Sums over frames, the delay removed.
 pub(super) struct Averaged {
     /// Powers of the reference and of the response, and the cross spectrum conj(A)·B.
     pub(super) aa: Vec<f64>,

@@ -98,7 +98,7 @@ impl TransferBand {
 ///
 /// H1 = G_ab/G_aa errs where the reference has noise of its own, H2 = G_bb/G_ba where the response
 /// has, and Hv, their geometric mean, where one has more than the other. With n independent frames
-/// the coherence of noise alone is 1/n, which is taken out: (n·γ² − 1)/(n − 1). The variance of the
+/// the coherence of noise alone is 1/n, which is subtracted: (n·γ² − 1)/(n − 1). The variance of the
 /// transfer is (1 − γ²)/(2·n·γ²) of its square (J. S. Bendat and A. G. Piersol, Random Data, 9.1).
 pub(super) fn points(sums: &Averaged, leaked: &[f64], settings: &TransferSettings) -> Vec<Point> {
     /// What lies nearer to side lobes of what is louder elsewhere is none of its own.

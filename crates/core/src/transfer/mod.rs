@@ -4,13 +4,13 @@
 //! # What it computes
 //!
 //! **Delay** between samples, with the drift of the clocks, by correlation and then by the phase of
-//! the cross spectrum with the weight of maximum likelihood (module `delay`). It is taken out before
+//! the cross spectrum with the weight of maximum likelihood (module `delay`). It is removed before
 //! anything is averaged, so that sound that comes seconds late is compared with what it comes from.
 //!
 //! **Transfer.** With the windowed spectra A and B of frames, G_aa = Σ|A|², G_bb = Σ|B|², G_ab =
 //! Σ A*·B, the transfer function is H1 = G_ab/G_aa, H2 = G_bb/G_ba, or Hv, their geometric mean. The
 //! coherence γ² = |G_ab|²/(G_aa·G_bb) is the share of the response that comes from the reference.
-//! With n independent frames, noise alone has 1/n of it, which is taken out, and the standard
+//! With n independent frames, noise alone has 1/n of it, which is subtracted, and the standard
 //! uncertainty of magnitude (as a share) and phase (in radians) is √((1 − γ²)/(2·n·γ²)) (J. S. Bendat
 //! and A. G. Piersol, Random Data, 4th ed. 2010, 9.1). Points of little coherence, and those where
 //! the reference has nothing but side lobes, are omitted.
@@ -38,6 +38,7 @@ use crate::frame::{FramePlan, FrameSettings};
 use crate::measured::{Measured, flat};
 use crate::quantity::{Field, Key, Label, Quantities, Quantity, Unit, bare};
 use crate::samples::Samples;
+use crate::units::sound_speed_m_s;
 use delay::Found;
 
 /// Which estimate of the transfer function.
@@ -123,7 +124,7 @@ impl Default for TransferSettings {
             most_delay_s: 5.0,
             with_delay: false,
             gate_s: None,
-            speed_m_s: 343.2,
+            speed_m_s: sound_speed_m_s(20.0),
         }
     }
 }
@@ -503,8 +504,8 @@ fn said(found: Option<&Found>, rate_hz: f64, kept_share: f64, is_stated: bool) -
         findings.push(Finding::note(
             "clock_drifts",
             format!(
-                "The clock of the response runs {:.2} ppm differently: that is followed and taken \
-                 out.",
+                "The clock of the response runs {:.2} ppm differently: that is followed and \
+                 removed.",
                 1e6 * found.slope
             )
             .replace('-', "−"),

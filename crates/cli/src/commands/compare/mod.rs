@@ -204,8 +204,7 @@ impl Present for Compare {
 
 impl Compare {
     fn sides(&self) -> Result<Vec<Side>> {
-        let mut sides: Vec<Side> =
-            self.sides.iter().map(|words| Side::read(words)).collect::<Result<_>>()?;
+        let mut sides = Side::read_all(&self.sides)?;
         if !self.source.conditions.is_empty() {
             for named in studies::find_takes(&[], &self.source)? {
                 sides.push(Side::read(&named.path.to_string_lossy())?);

@@ -570,8 +570,8 @@ pub(super) const STEPS: &[Step] = &[
     },
     Step {
         heading: "How long does the hall reverberate?",
-        text: "The response of each seat comes from the sweep; what the loudspeaker distorts comes \
-               apart from it. The mean of three seats with their spread, and how clear music is.",
+        text: "The response of each seat comes from the sweep; the distortion of the loudspeaker \
+               is separated from it. The mean of three seats with their spread, and how clear music is.",
         arguments: "room hall-sweep --channel all --sweep 'from=30Hz to=20kHz length=6s fade=10ms' \
                     --figure hall-room.png",
         figure: Some("hall-room.png"),
@@ -587,8 +587,8 @@ pub(super) const STEPS: &[Step] = &[
     },
     Step {
         heading: "A fairground organ passes outside",
-        text: "How fast is the wagon, and how near does it come? All pipes shift by the same law, which \
-               says both.",
+        text: "How fast is the wagon, and how near does it come? All pipes shift by the same factor, \
+               and how it changes says both.",
         arguments: "passby wagon.wav --figure wagon.png",
         figure: Some("wagon.png"),
         files: &[],

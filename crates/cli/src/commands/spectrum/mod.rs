@@ -802,7 +802,7 @@ impl Spectrum {
     }
 }
 
-/// Reads a curve of levels: a frequency in Hz and a level in dB on each line, parted by a comma,
+/// Reads a curve of levels: a frequency in Hz and a level in dB on each line, separated by a comma,
 /// semicolon, tab or space; lines that begin with # and a first line of words are left out.
 fn read_curve(file: &Path) -> Result<ResponseCurve> {
     let text = files::read_named(file, files::MOST_TEXT_BYTES)?;
