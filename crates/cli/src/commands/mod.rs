@@ -193,6 +193,19 @@ pub(crate) fn of_takes() -> impl Iterator<Item = &'static str> {
 mod tests {
     use super::*;
 
+    #[test]
+    fn every_option_has_a_name_of_its_own() {
+        let mut program = Cli::command();
+        program.build();
+        for command in program.get_subcommands() {
+            let mut names: Vec<&str> =
+                command.get_arguments().filter_map(clap::Arg::get_long).collect();
+            names.sort_unstable();
+            let twice = names.windows(2).find(|two| two[0] == two[1]);
+            assert_eq!(twice, None, "{}", command.get_name());
+        }
+    }
+
     /// What measures can be limited, and what can be limited measures.
     #[test]
     fn the_list_of_what_measures_is_that_of_what_can_be_limited() {

@@ -74,7 +74,7 @@ const EXAMPLES: &str = "Examples:
       what the hall does to the music, from the stage to a seat
   tonemap transfer hall.wav --channel 1,2 --smooth 1/12 --curve --format csv
       two channels of one take; the curve smoothed
-  tonemap transfer stage.wav seat.wav --resolve 1/24 --figure seat.png
+  tonemap transfer stage.wav seat.wav --per-octave 24 --figure seat.png
       long frames for the bass, short ones for the treble
   tonemap transfer line.wav loudspeaker.wav --gate 5ms --figure anechoic.png
       without the reflections of the room, from 200 Hz up
@@ -101,9 +101,10 @@ struct HowArgs {
     /// Bands of 1/N octave
     #[arg(long, value_name = "N", default_value_t = 3)]
     fraction: u32,
-    /// Resolve this share of an octave, with long frames in the bass and short ones in the treble: 1/24
-    #[arg(long, value_name = "OCTAVES", conflicts_with_all = ["gate", "resolution", "segment"])]
-    resolve: Option<Octaves>,
+    /// Resolve so many steps an octave, with long frames in the bass and short ones in the treble: 24
+    #[arg(long, value_name = "STEPS",
+          conflicts_with_all = ["gate", "resolve", "segment", "hop", "transform_size"])]
+    per_octave: Option<u32>,
     /// Smooth the curve over this share of an octave: 1/12
     #[arg(long, value_name = "OCTAVES")]
     smooth: Option<Octaves>,
@@ -162,7 +163,7 @@ struct Settings {
     least_coherence: f64,
     range_hz: (f64, f64),
     fraction: u32,
-    resolve_octaves: Option<f64>,
+    per_octave: Option<u32>,
     smooth_octaves: Option<f64>,
     smoothing: Smoothing,
     stated_delay_s: Option<f64>,
@@ -252,7 +253,7 @@ impl Transfer {
             least_coherence: how.coherence,
             range_hz: how.range.hz(reference_hz, rate_hz)?,
             fraction: how.fraction,
-            resolve_octaves: how.resolve.map(|octaves| octaves.0),
+            per_octave: how.per_octave,
             smooth_octaves: how.smooth.map(|octaves| octaves.0),
             smoothing: match how.smoothing {
                 SmoothingArg::Power => Smoothing::Power,
@@ -312,7 +313,7 @@ impl Transfer {
             least_coherence: made.settings.least_coherence,
             range_hz,
             fraction,
-            resolve_octaves: made.settings.resolve_octaves,
+            per_octave: made.settings.per_octave,
             smooth_octaves: made.settings.smooth_octaves,
             smoothing: made.settings.smoothing,
             stated_delay_s: made.settings.delay_s,
@@ -409,12 +410,11 @@ fn settings_line(made: &Made<'_>) -> String {
         )
     });
     let phase = if settings.with_delay { "with" } else { "without" };
-    if let Some(octaves) = settings.resolve_octaves {
+    if let Some(steps) = settings.per_octave {
         return format!(
-            "{:?}, resolution {} octave; coherence from {} on, {} % of the points; phase {phase} the \
-             delay{smoothed}",
+            "{:?}, resolution 1/{steps} octave; coherence from {} on, {} % of the points; phase \
+             {phase} the delay{smoothed}",
             found.estimator,
-            text::number(octaves, 3),
             text::number(settings.least_coherence, 2),
             text::number(100.0 * found.kept_share, 0),
         );

@@ -210,7 +210,7 @@ fn what_cannot_be_measured_is_said() {
 #[test]
 fn octaves_are_resolved_alike_and_a_step_is_written() {
     let bench = bench();
-    let found = json(&bench, "in.wav out.wav --resolve 1/12 --curve --step step.wav");
+    let found = json(&bench, "in.wav out.wav --per-octave 12 --curve --step step.wav");
     let curve = &found["result"]["curve"];
     let hz: Vec<f64> =
         curve["frequency_hz"].as_array().expect("points").iter().map(number).collect();
@@ -230,7 +230,7 @@ fn octaves_are_resolved_alike_and_a_step_is_written() {
     assert!(samples[start / 2].abs() < 0.05, "{}", samples[start / 2]);
     let late = samples[start + 2000];
     assert!((late + 0.5).abs() < 0.05, "{late}");
-    let both = bench.run("transfer in.wav out.wav --resolve 1/12 --gate 5ms");
+    let both = bench.run("transfer in.wav out.wav --per-octave 12 --gate 5ms");
     assert_eq!(both.status, 2, "{}", both.err);
     let whole = json(&bench, "in.wav out.wav --curve");
     let excess = number(&whole["result"]["curve"]["excess_phase_deg"][100]).abs();

@@ -89,9 +89,9 @@ pub struct TransferSettings {
     pub range_hz: (f64, f64),
     /// Bands of one over so many octaves.
     pub fraction: u32,
-    /// Share of an octave that frames resolve, long ones in the bass and short ones in the treble; one
+    /// Steps of an octave that frames resolve, long ones in the bass and short ones in the treble; one
     /// length for all by itself.
-    pub resolve_octaves: Option<f64>,
+    pub per_octave: Option<u32>,
     /// Width over which the curve is smoothed in octaves; as it is by itself.
     pub smooth_octaves: Option<f64>,
     /// What is averaged then.
@@ -117,7 +117,7 @@ impl Default for TransferSettings {
             least_coherence: 0.6,
             range_hz: (20.0, 20_000.0),
             fraction: 3,
-            resolve_octaves: None,
+            per_octave: None,
             smooth_octaves: None,
             smoothing: Smoothing::default(),
             delay_s: None,
@@ -244,12 +244,12 @@ pub fn transfer(
         .filter(|k| (range_hz.0..=range_hz.1).contains(&(*k as f64 * bin_hz)))
         .map(|k| all[k])
         .collect();
-    let pieces = match settings.resolve_octaves {
+    let pieces = match settings.per_octave {
         None => {
             let minimum_rad = Some(impulse::minimum_phase(&all, size));
             vec![Piece { range_hz, bin_hz, together, points: all, minimum_rad }]
         }
-        Some(octaves) => pieces((a, b), rate_hz, &used, settings, (range_hz, octaves))?,
+        Some(steps) => pieces((a, b), rate_hz, &used, settings, (range_hz, steps))?,
     };
     let bands = bands_of(&pieces, settings.fraction, range_hz, rate_hz)
         .into_iter()
@@ -363,7 +363,7 @@ fn pieces(
     rate_hz: f64,
     used: &Found,
     settings: &TransferSettings,
-    ((low_hz, high_hz), octaves): ((f64, f64), f64),
+    ((low_hz, high_hz), steps): ((f64, f64), u32),
 ) -> Result<Vec<Piece>, Error> {
     /// Frames there are at least.
     const FEWEST: f64 = 8.0;
@@ -372,7 +372,7 @@ fn pieces(
     let mut to_hz = high_hz;
     while to_hz > low_hz * 1.001 {
         let from_hz = (0.5 * to_hz).max(low_hz);
-        let width_hz = from_hz * (octaves.exp2() - 1.0);
+        let width_hz = from_hz * (f64::from(steps).recip().exp2() - 1.0);
         let frames =
             FrameSettings { resolution_hz: Some(width_hz), segment: None, ..settings.frames };
         let mut plan = FramePlan::new(&frames, rate_hz, shorter as u64);
@@ -535,12 +535,12 @@ impl TransferSettings {
             let given = format!("{} s", self.gate_s.unwrap_or(0.0));
             return refuse("the gate", given, "0.5 ms to 5 s");
         }
-        if let Some(octaves) = self.resolve_octaves {
-            if !(octaves > 0.005 && octaves <= 1.0) {
-                return refuse("the resolution", format!("{octaves} octave"), "1/200 to 1 octave");
+        if let Some(steps) = self.per_octave {
+            let given = format!("{steps} an octave");
+            if !(1..=200).contains(&steps) {
+                return refuse("the resolution", given, "1 to 200 an octave");
             }
             if self.gate_s.is_some() {
-                let given = format!("{octaves} octave");
                 return refuse("the resolution with a gate", given, "that of the frames");
             }
         }

@@ -269,7 +269,7 @@ fn octaves_are_resolved_alike() {
         let settings = TransferSettings {
             delay_s: Some(300.0 / RATE_HZ),
             range_hz: (60.0, 15_000.0),
-            resolve_octaves: Some(1.0 / 12.0),
+            per_octave: Some(12),
             ..TransferSettings::default()
         };
         let curve = measured(&a, &b, &settings).curve.expect("a curve");
