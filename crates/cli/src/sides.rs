@@ -110,6 +110,27 @@ impl OpenMember {
         PartArgs { span, channels }
     }
 
+    /// The one channel that is meant, and another one of the same span.
+    pub(crate) fn part_beside(
+        &mut self,
+        all: &PartArgs,
+        other: &Channel,
+    ) -> Result<(Part<'_>, Part<'_>)> {
+        let mut chosen = self.chosen(all);
+        let mut channels: Vec<Channel> =
+            chosen.channels.into_iter().flat_map(|list| list.0).collect();
+        if channels.is_empty() {
+            channels.push(Channel::Number(1));
+        }
+        channels.push(other.clone());
+        chosen.channels = vec![ChannelList(channels)];
+        let parts = <[Part<'_>; 2]>::try_from(self.take.parts(&chosen)?);
+        let [one, other] = parts.map_err(|_| {
+            Usage("one channel of each take is measured beside the lateral one: --channel 1".into())
+        })?;
+        Ok((one, other))
+    }
+
     /// All channels that are meant.
     pub(crate) fn parts(&mut self, all: &PartArgs) -> Result<Vec<Part<'_>>> {
         let chosen = self.chosen(all);

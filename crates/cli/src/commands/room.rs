@@ -1,17 +1,19 @@
 //! `room`: reverberation times, clarity and definition of a room.
 
+use std::fmt::Write as _;
 use std::path::{Path, PathBuf};
+use std::str::FromStr;
 
 use anyhow::{Context, Result, bail};
 use clap::{Args, ValueEnum};
 use serde::Serialize;
-use tonemap_core::Finding;
 use tonemap_core::quantity::Quantities;
 use tonemap_core::room::{
-    Excitation, RoomAcoustics, RoomBand, RoomSettings, RoomValues, mean_of, room,
+    Excitation, FreeField, RoomAcoustics, RoomBand, RoomSettings, RoomValues, mean_of, room,
 };
 use tonemap_core::synth::{Recipe, Voice};
 use tonemap_core::units::{Frequency, FrequencyRange};
+use tonemap_core::{Error, Finding, Samples};
 use tonemap_figures::{Figure, RoomFigure, Words, room_figure};
 
 use crate::advice;
@@ -22,7 +24,7 @@ use crate::json;
 use crate::kept::{Present, Presented};
 use crate::limits::LimitArgs;
 use crate::output;
-use crate::parts::each_part;
+use crate::parts::{each_part, share_reference};
 use crate::sides::{Side, open_all};
 use crate::status::{Status, Usage};
 use crate::studies;
@@ -48,6 +50,8 @@ pub(crate) struct Room {
     #[command(flatten)]
     how: HowArgs,
     #[command(flatten)]
+    ratios: RatioArgs,
+    #[command(flatten)]
     limits: LimitArgs,
     #[command(flatten)]
     figure: FigureArgs,
@@ -65,6 +69,8 @@ const EXAMPLES: &str = "Examples:
   tonemap room green-room.wav --format json > green-room.json
   tonemap isolation --source wall@1,2 --receiver wall@3,4 --decay green-room.json
       reverberation times for sound insulation
+  tonemap room seat.wav --sweep sweep.wav --lateral 2 --free-field yard.wav --free-field-distance 3m
+      early lateral fraction from a figure-of-eight on channel 2, and strength
   tonemap room seat.wav --require 'mid_s<1.4'
       exit status 3 if the hall reverberates for longer";
 
@@ -86,6 +92,38 @@ struct HowArgs {
     range: FrequencyRange,
 }
 
+#[derive(Args, Clone)]
+#[command(next_help_heading = "Strength and lateral sound")]
+struct RatioArgs {
+    /// Channel of a microphone with a figure-of-eight pattern, its null towards the source: gives the
+    /// early lateral fraction
+    #[arg(long, value_name = "CHANNEL")]
+    lateral: Option<String>,
+    /// Take of the same source in a free field, at the same gain or calibrated: gives the strength G
+    #[arg(long, value_name = "TAKE", requires = "free_field_distance")]
+    free_field: Option<String>,
+    /// Distance from source to microphone there: 3m
+    #[arg(long, value_name = "DISTANCE", requires = "free_field")]
+    free_field_distance: Option<Metres>,
+}
+
+/// A distance in metres.
+#[derive(Debug, Clone, Copy)]
+struct Metres(f64);
+
+impl FromStr for Metres {
+    type Err = Error;
+
+    fn from_str(text: &str) -> Result<Self, Error> {
+        let known = text.trim().strip_suffix('m').and_then(|bare| bare.trim().parse().ok());
+        known.filter(|m: &f64| m.is_finite()).map(Self).ok_or_else(|| Error::Unreadable {
+            given: text.into(),
+            wanted: "a distance",
+            forms: "3m or 1.5m",
+        })
+    }
+}
+
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
 enum ExcitationArg {
     /// An impulse response or a burst
@@ -100,6 +138,17 @@ struct Settings<'a> {
     sweep: Option<&'a str>,
     fraction: u32,
     range_hz: (f64, f64),
+    lateral: Option<&'a str>,
+    free_field: Option<&'a str>,
+    free_field_distance_m: Option<f64>,
+}
+
+/// What is measured: positions, what was heard of the sides beside each, and the source alone.
+#[derive(Default)]
+struct Heard<'a> {
+    parts: Vec<Part<'a>>,
+    lateral: Vec<Part<'a>>,
+    free_field: Vec<Part<'a>>,
 }
 
 /// A position that was measured.
@@ -125,12 +174,25 @@ impl Present for Room {
     fn present(&self) -> Result<Presented> {
         output::check_outputs(&self.figure, &self.output)?;
         let mut members = open_all(&Side::read_all(&self.takes)?, &self.source)?;
-        let mut parts: Vec<Part<'_>> = Vec::new();
+        let mut heard = Heard::default();
         for member in &mut members {
-            parts.extend(member.parts(&self.part)?);
+            match &self.ratios.lateral {
+                Some(channel) => {
+                    let (part, lateral) = member.part_beside(&self.part, &channel.parse()?)?;
+                    heard.parts.push(part);
+                    heard.lateral.push(lateral);
+                }
+                None => heard.parts.extend(member.parts(&self.part)?),
+            }
+        }
+        let free_field = Side::read_all(self.ratios.free_field.as_slice())?;
+        let mut free_field = open_all(&free_field, &self.source)?;
+        let of = PartArgs { span: SpanArgs::default(), channels: self.part.channels.clone() };
+        for member in &mut free_field {
+            heard.free_field.push(member.part(&of)?);
         }
         let mut status = Status::Done;
-        let made = self.measure(parts, &mut status)?;
+        let made = self.measure(heard, &mut status)?;
         output::print_notes(&self.output, &made.findings);
         let content = match self.output.format {
             Format::Text => as_text(&made),
@@ -146,23 +208,29 @@ impl Present for Room {
 }
 
 impl Room {
-    fn measure<'a>(&self, parts: Vec<Part<'a>>, status: &mut Status) -> Result<Made<'a>> {
-        let hz = |end: Option<Frequency>, usual: f64| end.map_or(usual, |hz| hz.hz(440.0));
-        let range_hz = (hz(self.how.range.low, 63.0), hz(self.how.range.high, 8000.0));
+    fn measure<'a>(&self, mut heard: Heard<'a>, status: &mut Status) -> Result<Made<'a>> {
+        let mixed = share_reference(heard.parts.iter_mut().chain(&mut heard.free_field));
+        let free_field = match &heard.free_field[..] {
+            [part, ..] => Some((self.free_field(part)?, part.reference.full_scale_db())),
+            [] => None,
+        };
+        let (parts, lateral) = (heard.parts, heard.lateral);
         let wanted = parts.len();
-        let positions = each_part(parts, "room", self.output.quiet, status, |part| {
-            let settings = RoomSettings {
-                fraction: self.how.fraction,
-                range_hz,
-                excitation: self.how.excitation.map(|arg| match arg {
-                    ExcitationArg::Impulse => Excitation::Impulse,
-                    ExcitationArg::Noise => Excitation::InterruptedNoise,
-                }),
-                sweep: self.how.sweep.as_deref().map(|of| sweep(of, part.rate_hz())).transpose()?,
-            };
-            let (samples, meter, mut findings) = part.spooled(self.output.quiet, |_| ())?;
+        let quiet = self.output.quiet;
+        let positions = each_part(parts, "room", quiet, status, |part| {
+            let free_field = free_field.as_ref().map(|(free_field, full_scale_db)| {
+                free_field.with_gain_db(part.reference.full_scale_db() - full_scale_db)
+            });
+            let settings = RoomSettings { free_field, ..self.settings(part.rate_hz())? };
+            let (samples, meter, mut findings) = part.spooled(quiet, |_| ())?;
             findings.extend(meter.finish().findings(&part.channel_name()));
-            let found = room(&samples, part.rate_hz(), &settings)?;
+            let is_beside = |of: &&Part<'_>| {
+                (of.take().path(), of.span.clone()) == (part.take().path(), part.span.clone())
+            };
+            let lateral = lateral.iter().find(is_beside).map(|of| of.spooled(quiet, |_| ()));
+            let lateral = lateral.transpose()?.map(|(samples, ..)| samples);
+            let lateral = lateral.as_ref().map(|of| of as &dyn Samples);
+            let found = room(&samples, lateral, part.rate_hz(), &settings)?;
             findings.extend(found.findings.iter().cloned());
             let findings = part.named_findings(&advice::worded(findings), wanted > 1);
             Ok(Position { part, found, findings })
@@ -172,8 +240,36 @@ impl Room {
         }
         let found = mean_of(positions.iter().map(|one| one.found.clone()).collect());
         let found = found.context("no take is named")?;
-        let findings = positions.iter().flat_map(|one| &one.findings).cloned().collect();
-        Ok(Made { positions, found, range_hz, findings })
+        let findings = positions.iter().flat_map(|one| &one.findings).cloned();
+        let findings = mixed.into_iter().chain(findings).collect();
+        Ok(Made { positions, found, range_hz: self.range_hz(), findings })
+    }
+
+    fn range_hz(&self) -> (f64, f64) {
+        let hz = |end: Option<Frequency>, usual: f64| end.map_or(usual, |hz| hz.hz(440.0));
+        (hz(self.how.range.low, 63.0), hz(self.how.range.high, 8000.0))
+    }
+
+    fn settings(&self, rate_hz: f64) -> Result<RoomSettings> {
+        Ok(RoomSettings {
+            fraction: self.how.fraction,
+            range_hz: self.range_hz(),
+            excitation: self.how.excitation.map(|arg| match arg {
+                ExcitationArg::Impulse => Excitation::Impulse,
+                ExcitationArg::Noise => Excitation::InterruptedNoise,
+            }),
+            sweep: self.how.sweep.as_deref().map(|of| sweep(of, rate_hz)).transpose()?,
+            free_field: None,
+        })
+    }
+
+    /// What the source has in a free field.
+    fn free_field(&self, part: &Part<'_>) -> Result<FreeField> {
+        let settings = self.settings(part.rate_hz())?;
+        let distance_m = self.ratios.free_field_distance.map_or(0.0, |m| m.0);
+        let (samples, ..) = part.spooled(self.output.quiet, |_| ())?;
+        let found = FreeField::measure(&samples, part.rate_hz(), &settings, distance_m)?;
+        found.with_context(|| format!("{}: no direct sound of the source", part.title()))
     }
 
     fn json(&self, made: &Made<'_>) -> Result<String> {
@@ -181,6 +277,9 @@ impl Room {
             sweep: self.how.sweep.as_deref(),
             fraction: self.how.fraction,
             range_hz: made.range_hz,
+            lateral: self.ratios.lateral.as_deref(),
+            free_field: self.ratios.free_field.as_deref(),
+            free_field_distance_m: self.ratios.free_field_distance.map(|m| m.0),
         };
         let records = made.positions.iter().map(|one| one.part.record());
         let records = records.collect::<Result<Vec<_>>>()?;
@@ -277,15 +376,22 @@ fn what_line(made: &Made<'_>) -> String {
     format!("{what}; {bands}")
 }
 
-/// The reverberation time in the middle of the range, in words.
+/// The means over octaves, in words.
 fn mid_line(found: &RoomAcoustics) -> String {
-    match found.mid_s {
+    let mut words = match found.mid_s {
         Some(mid) => {
             let [value, u] = text::measured(mid.value, mid.u, 3);
             format!("Tmid (500 Hz and 1 kHz) {value} ± {u} s")
         }
         None => "Tmid (500 Hz and 1 kHz) is not known".into(),
+    };
+    if let Some(db) = found.strength_db {
+        let _ = write!(words, "; G (500 Hz and 1 kHz) {} dB", text::signed(text::number(db, 1)));
     }
+    if let Some(share) = found.lateral_fraction {
+        let _ = write!(words, "; JLF (125 Hz to 1 kHz) {}", text::number(share, 2));
+    }
+    words
 }
 
 fn as_text(made: &Made<'_>) -> String {
@@ -341,6 +447,12 @@ fn table<'t>(rows: &[Named<'_>]) -> Table<'t, Named<'t>> {
                 .signed("", "C80, dB", 1, |(_, of)| of.c80_db)
                 .number("", "D50", 2, |(_, of)| of.d50)
                 .number("", "Ts, ms", 0, |(_, of)| of.ts_s.map(|s| 1e3 * s))
+        })
+        .when(has(|of| of.strength_db.is_some()), |table| {
+            table.signed("", "G, dB", 1, |(_, of): &Named<'_>| of.strength_db)
+        })
+        .when(has(|of| of.lateral_fraction.is_some()), |table| {
+            table.number("", "JLF", 2, |(_, of): &Named<'_>| of.lateral_fraction)
         })
         .number("", "INR, dB", 0, |(_, of)| of.inr_db)
 }

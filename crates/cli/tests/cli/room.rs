@@ -232,3 +232,34 @@ fn what_spoils_a_decay_is_said() {
     let noise = json(&bench, "whole.wav --excitation noise");
     assert_eq!(codes(&noise), ["no_decay"]);
 }
+
+#[test]
+fn strength_and_the_early_lateral_fraction_need_a_second_response() {
+    let bench = Bench::new();
+    let omni = response(3, 1.2, 2.0);
+    // From 5 ms after the direct sound on, half of what the other one hears.
+    let late = |(n, x): (usize, &f32)| if n < 4800 + 240 { 0.0 } else { 0.5 * x };
+    let lateral: Vec<f32> = omni.iter().enumerate().map(late).collect();
+    let mut free = to_samples(&white_noise(91, 1e-6, 48_000));
+    free[4800] += 1.0;
+    bench.take("seat.wav", RATE, WavEncoding::Float, &[omni.clone(), lateral]);
+    take(&bench, "yard.wav", &free);
+    let arguments = "seat.wav --lateral 2 --free-field yard.wav --free-field-distance 5m";
+    let found = json(&bench, arguments);
+    let energy = |from: usize, to: usize| -> f64 {
+        omni[from..to].iter().map(|x| f64::from(*x).powi(2)).sum()
+    };
+    let strength_db = 10.0 * energy(4800, omni.len()).log10() + 20.0 * f64::log10(10.0 / 5.0);
+    let fraction = 0.25 * energy(4800 + 240, 4800 + 3840) / energy(4800, 4800 + 3840);
+    let of = |key: &str| number(&found["result"]["broadband"][key]);
+    assert!((of("strength_db") - strength_db).abs() < 0.3, "{strength_db} {found}");
+    assert!((of("lateral_fraction") - fraction).abs() < 0.02, "{fraction} {found}");
+    assert!((number(&found["result"]["strength_db"]) - strength_db).abs() < 1.0, "{found}");
+    assert!(codes(&found).is_empty(), "{:?}", codes(&found));
+    let text = bench.run(&format!("room {arguments}")).out;
+    assert!(text.contains("G, dB") && text.contains("JLF"), "{text}");
+    let alone = json(&bench, "seat.wav --channel 1");
+    assert!(alone["result"]["strength_db"].is_null(), "{alone}");
+    let refused = bench.run("room seat.wav --free-field yard.wav");
+    assert!(refused.status == 2 && refused.err.contains("free-field-distance"), "{}", refused.err);
+}

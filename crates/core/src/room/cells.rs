@@ -93,6 +93,13 @@ impl Filters {
         self.filters.iter().map(cells).collect()
     }
 
+    /// Power of each band at the end of what follows a response: that of its last fifth.
+    pub(super) fn noise(&self, samples: &[f64]) -> Vec<f64> {
+        let tail = &samples[samples.len() - samples.len() / 5..];
+        let mean = |cells: Cells| cells.power.iter().sum::<f64>() / cells.power.len().max(1) as f64;
+        self.cells(tail, 0).into_iter().map(mean).collect()
+    }
+
     fn cells_of(&self, filter: &Filter, response: &[f64], zero: usize) -> Cells {
         const BLOCK: usize = 1 << 14;
         let width = width(&filter.band);

@@ -62,6 +62,8 @@ pub(super) struct Powers {
 /// A stretch of samples and the sample of it that is time zero.
 pub(super) struct Cut {
     pub(super) samples: Vec<f64>,
+    /// The same stretch of a microphone with a figure-of-eight pattern.
+    pub(super) lateral: Option<Vec<f64>>,
     pub(super) zero: usize,
     /// Sample of the take that time zero is.
     pub(super) at: usize,
@@ -128,7 +130,11 @@ impl Powers {
     }
 
     /// The response to the loudest burst.
-    pub(super) fn impulse(&self, take: &dyn Samples) -> Result<Option<Cut>, Error> {
+    pub(super) fn impulse(
+        &self,
+        take: &dyn Samples,
+        lateral: Option<&dyn Samples>,
+    ) -> Result<Option<Cut>, Error> {
         let loudest = self.frames.iter().enumerate().max_by(|a, b| a.1.total_cmp(b.1));
         let Some((loudest, power)) = loudest.filter(|(_, power)| **power > 0.0) else {
             return Ok(None);
@@ -150,7 +156,12 @@ impl Powers {
         let samples: Vec<f64> = samples.into_iter().map(f64::from).collect();
         let samples = without_silence(samples);
         let others = others.len();
-        Ok((samples.len() > at - first).then_some(Cut { samples, zero: at - first, at, others }))
+        let cut = |of: &dyn Samples| -> Result<Vec<f64>, Error> {
+            Ok(held(of, first, samples.len())?.into_iter().map(f64::from).collect())
+        };
+        let lateral = lateral.map(cut).transpose()?;
+        let zero = at - first;
+        Ok((samples.len() > zero).then_some(Cut { samples, lateral, zero, at, others }))
     }
 
     /// Frames in which the sound rises out of what was there, to within 10 dB of the loudest.
@@ -188,6 +199,7 @@ impl Powers {
         Ok(Cut {
             zero: (at - earliest).min(samples.len().saturating_sub(1)),
             samples,
+            lateral: None,
             at,
             others: 0,
         })

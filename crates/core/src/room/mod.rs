@@ -30,11 +30,13 @@ mod cells;
 mod decay;
 mod excitation;
 mod model;
+mod ratios;
 mod result;
 mod sweep;
 
 pub use decay::{DecayCurve, DecayLine};
 pub use excitation::Excitation;
+pub use ratios::FreeField;
 pub use result::{RoomAcoustics, RoomBand, RoomValues, mean_of};
 
 use cells::{Cells, Filters};
@@ -58,18 +60,27 @@ pub struct RoomSettings {
     pub excitation: Option<Excitation>,
     /// The sweep that was played, at the rate of the take.
     pub sweep: Option<Vec<f64>>,
+    /// The source in a free field, which strength refers to.
+    pub free_field: Option<FreeField>,
 }
 
 impl Default for RoomSettings {
     fn default() -> Self {
-        Self { fraction: 1, range_hz: (63.0, 8000.0), excitation: None, sweep: None }
+        Self {
+            fraction: 1,
+            range_hz: (63.0, 8000.0),
+            excitation: None,
+            sweep: None,
+            free_field: None,
+        }
     }
 }
 
 /// Early sound ends so long after the direct sound.
 const EARLY_S: [f64; 2] = [0.05, 0.08];
 
-/// Measures the acoustics of a room from a take of its response.
+/// Measures the acoustics of a room from a take of its response; the early lateral fraction with that of
+/// a microphone beside it with a figure-of-eight pattern.
 ///
 /// # Errors
 ///
@@ -77,6 +88,7 @@ const EARLY_S: [f64; 2] = [0.05, 0.08];
 /// [`Error::Lost`] where samples can no longer be read.
 pub fn room(
     take: &dyn Samples,
+    lateral: Option<&dyn Samples>,
     rate_hz: f64,
     settings: &RoomSettings,
 ) -> Result<RoomAcoustics, Error> {
@@ -86,7 +98,7 @@ pub fn room(
         return Err(Error::TooShort { samples: take.count() as u64, needed: needed as u64 });
     }
     if let Some(sweep) = &settings.sweep {
-        return of_sweep(take, rate_hz, sweep, settings);
+        return of_sweep((take, lateral), rate_hz, sweep, settings);
     }
     let powers = Powers::new(take, rate_hz)?;
     let stops = match settings.excitation {
@@ -96,7 +108,7 @@ pub fn room(
     if !stops.is_empty() || settings.excitation == Some(Excitation::InterruptedNoise) {
         return of_noise(take, rate_hz, &powers, &stops, settings);
     }
-    let Some(cut) = powers.impulse(take)? else {
+    let Some(cut) = powers.impulse(take, lateral)? else {
         return Ok(RoomAcoustics::unknown(Excitation::Impulse, settings.fraction, nothing()));
     };
     let mut found = of_response(&cut, rate_hz, Excitation::Impulse, settings);
@@ -122,7 +134,7 @@ fn nothing() -> Finding {
 }
 
 fn of_sweep(
-    take: &dyn Samples,
+    (take, lateral): (&dyn Samples, Option<&dyn Samples>),
     rate_hz: f64,
     sweep: &[f64],
     settings: &RoomSettings,
@@ -137,7 +149,7 @@ fn of_sweep(
         let finding = Finding::serious("sweep_not_found", text);
         Ok(RoomAcoustics::unknown(Excitation::Sweep, settings.fraction, finding))
     };
-    let Some(found) = sweep::deconvolved(take, sweep, rate_hz)? else {
+    let Some(found) = sweep::deconvolved(take, lateral, sweep, rate_hz)? else {
         return refused(
             "The take is shorter than the sweep, or silent: it holds no recording of it. Record the \
              whole sweep and its decay.",
@@ -249,12 +261,7 @@ fn of_response(
     settings: &RoomSettings,
 ) -> RoomAcoustics {
     let bands = settings.bands(rate_hz);
-    let mut all = bands.clone();
-    // The whole range as one more band.
-    if let (Some(first), Some(last)) = (bands.first(), bands.last()) {
-        let center_hz = (first.low_hz * last.high_hz).sqrt();
-        all.push(Band { center_hz, low_hz: first.low_hz, high_hz: last.high_hz });
-    }
+    let all = with_whole(&bands);
     let filters = Filters::new(&all, rate_hz);
     let mut cells = filters.cells(&cut.samples, cut.zero);
     if let Some((broad, bands)) = cells.split_last_mut() {
@@ -268,6 +275,7 @@ fn of_response(
         let end = (cut.zero + (s * rate_hz) as usize).min(cut.samples.len());
         filters.cells(&cut.samples[..end], cut.zero)
     });
+    let lateral = ratios::lateral_energies(&filters, cut, rate_hz);
     let lead_s = cut.zero as f64 / rate_hz;
     let mut values = Vec::new();
     let mut found: Vec<Option<BandDecay>> = Vec::new();
@@ -276,7 +284,14 @@ fn of_response(
         values.push(decay.as_ref().map_or_else(RoomValues::default, |decay| {
             let early = [0, 1].map(|w| early[w][n].whole - decay.noise * (EARLY_S[w] + lead_s));
             let are_resolved = EARLY_S.map(|s| cells.bandwidth_hz * s >= 1.0);
-            RoomValues::of(decay).with_early(decay, early, are_resolved)
+            let values = RoomValues::of(decay).with_early(decay, early, are_resolved);
+            let lateral = lateral.as_ref().map(|all| all[n] / early[1]);
+            let free_field = settings.free_field.as_ref();
+            RoomValues {
+                strength_db: free_field.and_then(|f| f.strength_db(all[n].center_hz, decay.energy)),
+                lateral_fraction: lateral.filter(|of| *of > 0.0 && are_resolved[1]),
+                ..values
+            }
         }));
         found.push(decay);
     }
@@ -296,6 +311,16 @@ fn of_response(
         ..RoomAcoustics::empty(settings.fraction)
     };
     made.finished(&found)
+}
+
+/// Bands with one more that all together are.
+fn with_whole(bands: &[Band]) -> Vec<Band> {
+    let mut all = bands.to_vec();
+    if let (Some(first), Some(last)) = (bands.first(), bands.last()) {
+        let center_hz = (first.low_hz * last.high_hz).sqrt();
+        all.push(Band { center_hz, low_hz: first.low_hz, high_hz: last.high_hz });
+    }
+    all
 }
 
 impl RoomSettings {

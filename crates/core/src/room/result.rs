@@ -30,6 +30,10 @@ pub struct RoomValues {
     pub d50: Option<f64>,
     /// Centre time.
     pub ts_s: Option<f64>,
+    /// Sound strength.
+    pub strength_db: Option<f64>,
+    /// Early lateral fraction.
+    pub lateral_fraction: Option<f64>,
     /// Impulse-to-noise ratio; of interrupted noise, noise to background.
     pub inr_db: Option<f64>,
     /// 100·(T30/T20 − 1).
@@ -47,7 +51,7 @@ pub struct RoomValues {
 
 impl RoomValues {
     /// Its numbers.
-    pub const FIELDS: [Field<Self>; 13] = [
+    pub const FIELDS: [Field<Self>; 15] = [
         Field::plain("edt_s", "early decay time", Unit::Second, 3, |of| of.edt_s),
         Field::measured("t20_s", "T20", Unit::Second, 3, |of| of.t20_s),
         Field::measured("t30_s", "T30", Unit::Second, 3, |of| of.t30_s),
@@ -55,6 +59,10 @@ impl RoomValues {
         Field::plain("c80_db", "C80", Unit::Decibel, 2, |of| of.c80_db),
         Field::plain("d50", "D50", Unit::One, 3, |of| of.d50),
         Field::plain("ts_s", "centre time", Unit::Second, 4, |of| of.ts_s),
+        Field::plain("strength_db", "strength G", Unit::Decibel, 2, |of| of.strength_db),
+        Field::plain("lateral_fraction", "early lateral fraction", Unit::One, 3, |of| {
+            of.lateral_fraction
+        }),
         Field::plain("inr_db", "impulse-to-noise ratio", Unit::Decibel, 1, |of| of.inr_db),
         Field::plain("curvature_percent", "curvature", Unit::Percent, 1, |of| of.curvature_percent),
         Field::measured("late_s", "second decay", Unit::Second, 3, |of| of.late_s),
@@ -139,6 +147,10 @@ pub struct RoomAcoustics {
     /// Mean reverberation time of the octaves of 500 Hz and 1 kHz.
     #[serde(flatten, serialize_with = "flat::mid_s")]
     pub mid_s: Option<Measured>,
+    /// Mean strength in the octaves of 500 Hz and 1 kHz.
+    pub strength_db: Option<f64>,
+    /// Mean early lateral fraction in the octaves from 125 Hz to 1 kHz.
+    pub lateral_fraction: Option<f64>,
     /// Bands.
     pub bands: Vec<RoomBand>,
     /// All bands together.
@@ -164,6 +176,8 @@ impl RoomAcoustics {
             positions: 1,
             distortion_db: None,
             mid_s: None,
+            strength_db: None,
+            lateral_fraction: None,
             bands: Vec::new(),
             broadband: RoomValues::default(),
             fraction,
@@ -178,23 +192,40 @@ impl RoomAcoustics {
 
     /// With the mean of the middle bands, and what must be known.
     pub(super) fn finished(mut self, found: &[Option<BandDecay>]) -> Self {
-        self.mid_s = self.middle_s();
+        self.average();
         let findings = [self.noise_said(found), self.slopes_said(found)].concat();
         self.findings.extend(findings);
         self
     }
 
-    fn middle_s(&self) -> Option<Measured> {
-        /// Edges of the octaves of 500 Hz and 1 kHz, a little wider.
-        const RANGE_HZ: (f64, f64) = (350.0, 1420.0);
-        let is_mid = |of: &&RoomBand| of.band.low_hz > RANGE_HZ.0 && of.band.high_hz < RANGE_HZ.1;
-        let all: Vec<Option<Measured>> =
-            self.bands.iter().filter(is_mid).map(|of| of.values.time_s()).collect();
-        let known: Vec<Measured> = all.iter().copied().collect::<Option<_>>()?;
+    /// The means over octaves (ISO 3382-1:2009, table A.1).
+    fn average(&mut self) {
+        /// Edges of the octaves, a little wider, and how many there are.
+        const MIDDLE: (f64, f64, u32) = (350.0, 1420.0, 2);
+        const LATERAL: (f64, f64, u32) = (87.0, 1420.0, 4);
+        let plain = |of: fn(&RoomValues) -> Option<f64>, octaves| {
+            self.mean_over(octaves, |values| of(values).map(|value| Measured::new(value, 0.0)))
+        };
+        let strength = plain(|of| of.strength_db, MIDDLE);
+        let lateral = plain(|of| of.lateral_fraction, LATERAL);
+        self.mid_s = self.mean_over(MIDDLE, RoomValues::time_s);
+        self.strength_db = strength.map(|mean| mean.value);
+        self.lateral_fraction = lateral.map(|mean| mean.value);
+    }
+
+    /// Mean of the bands within so many octaves; `None` where one is not known.
+    fn mean_over(
+        &self,
+        (low_hz, high_hz, octaves): (f64, f64, u32),
+        of: impl Fn(&RoomValues) -> Option<Measured>,
+    ) -> Option<Measured> {
+        let within = |of: &&RoomBand| of.band.low_hz > low_hz && of.band.high_hz < high_hz;
+        let known = self.bands.iter().filter(within).map(|band| of(&band.values));
+        let known: Vec<Measured> = known.collect::<Option<_>>()?;
         let count = known.len() as f64;
-        let is_whole = known.len() as u32 >= 2 * self.fraction;
-        let variance = known.iter().map(|time| time.u.powi(2)).sum::<f64>();
-        let value = known.iter().map(|time| time.value).sum::<f64>() / count;
+        let is_whole = known.len() as u32 >= octaves * self.fraction;
+        let variance = known.iter().map(|one| one.u.powi(2)).sum::<f64>();
+        let value = known.iter().map(|one| one.value).sum::<f64>() / count;
         is_whole.then(|| Measured::new(value, variance.sqrt() / count))
     }
 
@@ -356,7 +387,7 @@ pub fn mean_of(mut positions: Vec<RoomAcoustics>) -> Option<RoomAcoustics> {
     }
     let broadband: Vec<RoomValues> = positions.iter().map(|one| one.broadband.clone()).collect();
     mean.broadband = RoomValues::mean_of(&broadband);
-    mean.mid_s = mean.middle_s();
+    mean.average();
     Some(mean)
 }
 
@@ -392,6 +423,8 @@ impl RoomValues {
             c80_db: plain(|of| of.c80_db),
             d50: plain(|of| of.d50),
             ts_s: plain(|of| of.ts_s),
+            strength_db: plain(|of| of.strength_db),
+            lateral_fraction: plain(|of| of.lateral_fraction),
             inr_db: known(|of| of.inr_db).and_then(|all| all.into_iter().reduce(f64::min)),
             curvature_percent: ratio.map(|ratio| 100.0 * (ratio - 1.0)),
             late_s: measured(|of| of.late_s),
@@ -421,6 +454,8 @@ const DECAYS: Label = Label::new("decays", "decays", Unit::One, 0);
 const POSITIONS: Label = Label::new("positions", "positions", Unit::One, 0);
 const DISTORTION: Label = Label::new("distortion_db", "distortion", Unit::Decibel, 1);
 const MID: Label = Label::new("mid_s", "Tmid", Unit::Second, 3).with_u();
+const STRENGTH: Label = Label::new("strength_db", "mean strength G", Unit::Decibel, 2);
+const LATERAL: Label = Label::new("lateral_fraction", "mean early lateral fraction", Unit::One, 3);
 
 impl Quantities for RoomAcoustics {
     fn quantities(&self) -> Vec<Quantity> {
@@ -432,6 +467,8 @@ impl Quantities for RoomAcoustics {
             plain(&POSITIONS, Some(self.positions as f64)),
             plain(&DISTORTION, self.distortion_db),
             Quantity::top(&MID, self.mid_s),
+            plain(&STRENGTH, self.strength_db),
+            plain(&LATERAL, self.lateral_fraction),
         ];
         for band in &self.bands {
             let (key, name) = (band.band.key(self.fraction), band.band.name(self.fraction));

@@ -33,6 +33,7 @@ pub(super) struct Deconvolved {
 /// recording ends before the sweep does.
 pub(super) fn deconvolved(
     recording: &dyn Samples,
+    lateral: Option<&dyn Samples>,
     sweep: &[f64],
     rate_hz: f64,
 ) -> Result<Option<Deconvolved>, Error> {
@@ -42,15 +43,18 @@ pub(super) fn deconvolved(
     let size = fast_length(length + sweep.len());
     let Some(divisor) = Divisor::new(sweep, size, rate_hz) else { return Ok(None) };
     let mut transform = RealTransform::new(size);
-    let mut best: Option<Found> = None;
-    for from in (0..recording.count().saturating_sub(sweep.len())).step_by(hop) {
-        let block = held(recording, from, length)?;
+    let mut divided = |of: &dyn Samples, from: usize| -> Result<(Vec<f64>, usize), Error> {
+        let block = held(of, from, length)?;
         let mut padded: Vec<f64> = block.iter().copied().map(f64::from).collect();
         padded.resize(size, 0.0);
         let divided = transform.forward(&mut padded).iter().zip(&divisor.inverse);
-        let response = inverse(divided.map(|(y, x)| y * x).collect(), size);
+        Ok((inverse(divided.map(|(y, x)| y * x).collect(), size), block.len()))
+    };
+    let mut best: Option<Found> = None;
+    for from in (0..recording.count().saturating_sub(sweep.len())).step_by(hop) {
+        let (response, held) = divided(recording, from)?;
         // As far as all of the sweep has been recorded.
-        let known = block.len().saturating_sub(sweep.len());
+        let known = held.saturating_sub(sweep.len());
         let places = response[..known.min(hop)].iter().enumerate();
         let peak = places.max_by(|a, b| a.1.abs().total_cmp(&b.1.abs()));
         let Some((at, peak)) = peak.map(|(at, x)| (at, x.abs())) else { continue };
@@ -58,7 +62,9 @@ pub(super) fn deconvolved(
             best = Some(Found { response, known, from, at, peak });
         }
     }
-    Ok(best.filter(|best| best.peak > 0.0).map(|best| best.cut_out(&divisor, rate_hz)))
+    let Some(best) = best.filter(|best| best.peak > 0.0) else { return Ok(None) };
+    let lateral = lateral.map(|of| divided(of, best.from)).transpose()?;
+    Ok(Some(best.cut_out(lateral.map(|(response, _)| response), &divisor, rate_hz)))
 }
 
 /// Where the response was found.
@@ -73,14 +79,15 @@ struct Found {
 }
 
 impl Found {
-    fn cut_out(self, divisor: &Divisor, rate_hz: f64) -> Deconvolved {
+    fn cut_out(self, lateral: Option<Vec<f64>>, divisor: &Divisor, rate_hz: f64) -> Deconvolved {
         const ABOUT_S: f64 = 0.25;
         /// What rings before the direct sound, as the spectrum ends.
         const RINGS_S: f64 = 0.01;
         let samples = |s: f64| (s * rate_hz) as usize;
         let size = self.response.len();
         // Before time zero it goes on from the end.
-        let value = |n: i64| self.response[n.rem_euclid(size as i64) as usize];
+        let place = |n: i64| n.rem_euclid(size as i64) as usize;
+        let value = |n: i64| self.response[place(n)];
         let zero = excitation::direct(value, self.at as i64, self.peak, rate_hz);
         let energy = |from: i64, to: i64| (from..to).map(|n| value(n).powi(2)).sum::<f64>();
         let rate = divisor.rate_s.map(|s| s * rate_hz);
@@ -113,6 +120,7 @@ impl Found {
         Deconvolved {
             cut: Cut {
                 samples: (first..end).map(value).collect(),
+                lateral: lateral.map(|of| (first..end).map(|n| of[place(n)]).collect()),
                 zero: (zero - first) as usize,
                 at: self.from + zero.max(0) as usize,
                 others: 0,

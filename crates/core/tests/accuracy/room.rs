@@ -5,7 +5,7 @@ use rand_chacha::ChaCha8Rng;
 use rustfft::FftPlanner;
 use rustfft::num_complex::Complex64;
 use tonemap_core::Measured;
-use tonemap_core::room::{Excitation, RoomAcoustics, RoomSettings, RoomValues, room};
+use tonemap_core::room::{Excitation, FreeField, RoomAcoustics, RoomSettings, RoomValues, room};
 use tonemap_core::synth::{to_samples, white_noise};
 
 use crate::support::{Accuracy, in_parallel, trials};
@@ -16,6 +16,7 @@ pub(crate) const MEASURES: &[fn()] = &[
     noise_that_stops_decays_as_long,
     second_slopes_are_found,
     distortion_of_a_sweep_is_separated,
+    strength_and_lateral_fraction_are_ratios_of_energies,
 ];
 
 const RATE_HZ: f64 = 48_000.0;
@@ -50,7 +51,7 @@ fn in_noise(decay: &[f64], seed: u64, inr_db: f64) -> Vec<f64> {
 
 fn measured(sound: &[f64], settings: &RoomSettings) -> RoomAcoustics {
     let quiet: Vec<f64> = sound.iter().map(|x| 0.1 * x).collect();
-    room(&to_samples(&quiet), RATE_HZ, settings).expect("a room")
+    room(&to_samples(&quiet), None, RATE_HZ, settings).expect("a room")
 }
 
 fn found(sound: &[f64]) -> RoomAcoustics {
@@ -250,4 +251,69 @@ fn distortion_of_a_sweep_is_separated() {
     let differences = differences.into_iter().flatten();
     Accuracy::all_bare("room, sweep with 1 % of two harmonics: T20 moves", "%", differences)
         .hold_worst(1.0);
+}
+
+/// Energy of a sound in a range of frequencies, by its spectrum.
+fn energy_within(sound: &[f64], (low_hz, high_hz): (f64, f64)) -> f64 {
+    let size = sound.len().next_power_of_two().max(1 << 17);
+    let mut all: Vec<Complex64> = sound.iter().map(|x| Complex64::new(*x, 0.0)).collect();
+    all.resize(size, Complex64::default());
+    FftPlanner::new().plan_fft_forward(size).process(&mut all);
+    let bin = |hz: f64| (hz / RATE_HZ * size as f64) as usize;
+    all[bin(low_hz)..bin(high_hz)].iter().map(Complex64::norm_sqr).sum::<f64>() / size as f64
+}
+
+/// A source in a free field and in a room, heard by two microphones: bursts, and a sweep.
+#[test]
+fn strength_and_lateral_fraction_are_ratios_of_energies() {
+    let played = sweep(1.0);
+    let all = in_parallel(trials(40, 200), |seed| {
+        let mut random = ChaCha8Rng::seed_from_u64(seed + 9450);
+        let t60_s = random.random_range(0.4..2.5);
+        let (away_m, free_m) = (random.random_range(2.0..20.0), random.random_range(1.0..8.0));
+        let late = random.random_range(0.002..0.02);
+        let side = random.random_range(0.3..0.9);
+        let mut heard: Vec<f64> = decay(73 * seed, t60_s, 1.2 * t60_s);
+        heard.iter_mut().for_each(|x| *x *= late);
+        heard[0] = 1.0 / away_m;
+        let mut lateral: Vec<f64> = decay(79 * seed + 5, t60_s, 1.2 * t60_s);
+        lateral.iter_mut().for_each(|x| *x *= side * late);
+        // The pattern has its null towards the source.
+        lateral[..96].fill(0.0);
+        let mut free = vec![0.0; 24_000];
+        free[0] = 1.0 / free_m;
+        let is_sweep = seed % 2 == 1;
+        let recorded = |response: &[f64], noise: u64| {
+            let sound = if is_sweep { convolved(&played, response) } else { response.to_vec() };
+            let level = if is_sweep { 1e-3 } else { 1e-5 };
+            let mut all = white_noise(noise, level, 4800 + sound.len());
+            all[4800..].iter_mut().zip(&sound).for_each(|(x, sound)| *x += sound);
+            to_samples(&all)
+        };
+        // The sweep ends at 6 kHz.
+        let settings = RoomSettings {
+            sweep: is_sweep.then(|| played.clone()),
+            range_hz: (125.0, 4000.0),
+            ..RoomSettings::default()
+        };
+        let seeds = [1, 2, 3].map(|n| 83 * seed + 900_000 * n);
+        let direct = FreeField::measure(&recorded(&free, seeds[0]), RATE_HZ, &settings, free_m);
+        let settings = RoomSettings { free_field: direct.expect("a take"), ..settings };
+        let (omni, eight) = (recorded(&heard, seeds[1]), recorded(&lateral, seeds[2]));
+        let found = room(&omni, Some(&eight), RATE_HZ, &settings).expect("a room");
+        let (low, high) = (found.bands[0].band.low_hz, found.bands[5].band.high_hz);
+        let of = |sound: &[f64], from_s: f64, to_s: f64| {
+            let place = |s: f64| ((s * RATE_HZ) as usize).min(sound.len());
+            energy_within(&sound[place(from_s)..place(to_s)], (low, high))
+        };
+        let strength = 10.0 * (of(&heard, 0.0, 60.0) / of(&free, 0.0, 60.0)).log10()
+            + 20.0 * (10.0 / free_m).log10();
+        let fraction = of(&lateral, 0.005, 0.08) / of(&heard, 0.0, 0.08);
+        let values = &found.broadband;
+        let [g, lf] = [values.strength_db, values.lateral_fraction].map(|of| of.expect("known"));
+        (g - strength, 100.0 * (lf / fraction - 1.0))
+    });
+    let (strength, fraction): (Vec<f64>, Vec<f64>) = all.into_iter().unzip();
+    Accuracy::all_bare("room: strength G", "dB", strength).hold_worst(0.15);
+    Accuracy::all_bare("room: early lateral fraction", "%", fraction).hold_worst(6.0);
 }
