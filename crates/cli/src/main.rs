@@ -22,6 +22,7 @@ mod fundamental;
 mod interrupt;
 mod json;
 mod kept;
+mod level_curve;
 mod levels;
 mod limits;
 mod look;

@@ -43,7 +43,7 @@ pub(crate) mod flat {
     delay_s drift_ppm frequency_deviation_hz frequency_rate_hz gain_db grade grade_change inharmonicity
     inharmonicity_difference intercept laeq_db late_s lceq_db leq_db level_db loudness_level_phon
     loudness_sone magnitude_db mid_s mistuning_cents
-    mistuning_change_cents moved_cents normalized_db other_cents rate_hz recede_hz rest_frequency_hz sharpness_acum slope speed_m_s
+    mistuning_change_cents moved_cents normalized_db off_target_db other_cents rate_hz recede_hz rest_frequency_hz sharpness_acum slope speed_m_s
     standardized_db stiff_f_hz t20_s t30_s unsteadiness }
 }
 

@@ -117,7 +117,7 @@ pub use spectrogram::{
 };
 pub use spectrum::{DrawnSpectrum, FrequencyScale, LevelAxis, SpectrumFigure, spectrum_figure};
 pub use timbre::{ContentFigure, CourseFigure, content_figure, course_figure};
-pub use transfer::{TransferFigure, transfer_figure};
+pub use transfer::{TransferFigure, TransferOverlay, transfer_figure, transfer_overlay_figure};
 pub use trend::{TrendFigure, trend_figure};
 pub use tuning::{
     CompassFigure, MapColumn, MapFigure, TargetSeries, TargetsFigure, compass_figure, map_figure,

@@ -224,9 +224,8 @@ impl Room {
             let settings = RoomSettings { free_field, ..self.settings(part.rate_hz())? };
             let (samples, meter, mut findings) = part.spooled(quiet, |_| ())?;
             findings.extend(meter.finish().findings(&part.channel_name()));
-            let is_beside = |of: &&Part<'_>| {
-                (of.take().path(), of.span.clone()) == (part.take().path(), part.span.clone())
-            };
+            let is_beside =
+                |of: &&Part<'_>| (of.take().path(), of.span) == (part.take().path(), part.span);
             let lateral = lateral.iter().find(is_beside).map(|of| of.spooled(quiet, |_| ()));
             let lateral = lateral.transpose()?.map(|(samples, ..)| samples);
             let lateral = lateral.as_ref().map(|of| of as &dyn Samples);

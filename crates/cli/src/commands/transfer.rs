@@ -9,13 +9,14 @@ use clap::{Args, ValueEnum};
 use serde::Serialize;
 use tonemap_core::frame::FrameSettings;
 use tonemap_core::quantity::Quantities;
+use tonemap_core::spectrum::ResponseCurve;
 use tonemap_core::transfer::{
     Averaging, Candidate, Estimator, Reflection, Side as Sound, Smoothing, Transfer as Found,
-    TransferBand, TransferSettings, transfer,
+    TransferBand, TransferCurve, TransferSettings, mean_of, transfer,
 };
 use tonemap_core::units::{FrequencyRange, LevelReference, Octaves, Seconds};
 use tonemap_core::window::WindowKind;
-use tonemap_core::{Error, Finding};
+use tonemap_core::{Error, Finding, Measured};
 use tonemap_figures::{Figure, TransferFigure, Words, transfer_figure};
 use tonemap_media::{WavEncoding, write_wav};
 
@@ -24,6 +25,7 @@ use crate::args::{FigureArgs, Format, FrameArgs, OutputArgs, PartArgs, SourceArg
 use crate::files::{self, Content};
 use crate::json;
 use crate::kept::{Present, Presented};
+use crate::level_curve;
 use crate::limits::LimitArgs;
 use crate::output;
 use crate::sides::{Side, open_all};
@@ -41,8 +43,8 @@ use crate::text;
 #[command(after_long_help = EXAMPLES)]
 pub(crate) struct Transfer {
     /// Reference and response, each perhaps with a part of it behind: take@1, take@0.5..8; or one
-    /// take with --channel 1,2
-    #[arg(value_name = "SIDE", required = true, num_args = 1..=2)]
+    /// take with --channel 1,2. Several responses are positions and are averaged
+    #[arg(value_name = "SIDE", required = true)]
     sides: Vec<String>,
     #[command(flatten)]
     source: SourceArgs,
@@ -80,7 +82,11 @@ const EXAMPLES: &str = "Examples:
       without the reflections of the room, from 200 Hz up
   tonemap transfer stage.wav seat.wav --segment 2s --impulse seat-impulse.wav
       long frames for a long impulse response
-  tonemap transfer in.wav out.wav --require 'bands[1kHz].magnitude_db>-1'
+  tonemap transfer stage.wav seat-1.wav seat-2.wav seat-3.wav --smooth 1/3 --figure seats.png
+      the mean of three seats
+  tonemap transfer line.wav loudspeaker.wav --target flat.txt --require 'bands[1000Hz].off_target_db<3'
+      how far a band lies off a curve
+  tonemap transfer in.wav out.wav --require 'bands[1000Hz].magnitude_db>-1'
       exit status 3 if the level at 1 kHz falls by more";
 
 #[derive(Args, Clone)]
@@ -123,6 +129,12 @@ struct HowArgs {
     /// Leave out what comes later than this after the direct sound: 5ms
     #[arg(long, value_name = "TIME")]
     gate: Option<Seconds>,
+    /// What is averaged over several positions
+    #[arg(long, value_enum, default_value_t = SmoothingArg::Power)]
+    mean: SmoothingArg,
+    /// Compare with this curve: a text file with a frequency in Hz and a level in dB on each line
+    #[arg(long, value_name = "FILE")]
+    target: Option<PathBuf>,
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
@@ -144,6 +156,15 @@ enum SmoothingArg {
 #[derive(Debug, Clone, Copy)]
 struct SignedSeconds(f64);
 
+impl From<SmoothingArg> for Smoothing {
+    fn from(arg: SmoothingArg) -> Self {
+        match arg {
+            SmoothingArg::Power => Self::Power,
+            SmoothingArg::Complex => Self::Complex,
+        }
+    }
+}
+
 impl FromStr for SignedSeconds {
     type Err = Error;
 
@@ -156,7 +177,7 @@ impl FromStr for SignedSeconds {
 
 /// `settings` in JSON.
 #[derive(Serialize)]
-struct Settings {
+struct Settings<'a> {
     level_reference: [&'static str; 2],
     estimator: Estimator,
     forget_s: Option<f64>,
@@ -170,12 +191,23 @@ struct Settings {
     with_delay: bool,
     gate_s: Option<f64>,
     window: WindowKind,
+    mean: Option<Smoothing>,
+    target: Option<&'a Path>,
+}
+
+/// A response that was measured.
+struct Position<'a> {
+    part: Part<'a>,
+    found: Found,
 }
 
 /// What was measured, of which parts.
 struct Made<'a> {
-    sides: [Part<'a>; 2],
+    reference: Part<'a>,
+    positions: Vec<Position<'a>>,
+    /// The mean of several positions.
     found: Found,
+    target: Option<ResponseCurve>,
     settings: TransferSettings,
     findings: Vec<Finding>,
 }
@@ -202,12 +234,18 @@ impl Present for Transfer {
                 several.iter_mut().map(|member| member.part(&self.part)).collect::<Result<_>>()?
             }
         };
-        let Ok(sides) = <[Part<'_>; 2]>::try_from(parts) else {
+        let mut parts = parts.into_iter();
+        let Some(reference) = parts.next().filter(|_| parts.len() > 0) else {
             let reason = "a reference and a response are wanted: two takes, or two channels of one \
                           with --channel 1,2";
             return Err(Usage(reason.into()).into());
         };
-        let made = self.measure(sides)?;
+        let is_one = parts.len() == 1;
+        if !is_one && (self.impulse.is_some() || self.step.is_some()) {
+            let reason = "the mean of several positions has no impulse response; name one response";
+            return Err(Usage(reason.into()).into());
+        }
+        let made = self.measure(reference, parts.collect())?;
         output::print_notes(&self.output, &made.findings);
         let content = match self.output.format {
             Format::Text => as_text(&made),
@@ -230,16 +268,16 @@ impl Present for Transfer {
 
 impl Transfer {
     fn write_response(&self, file: &Path, made: &Made<'_>, samples: &[f64]) -> Result<()> {
-        let rate_hz = made.sides.iter().map(Part::rate_hz).fold(0.0, f64::max);
+        let rate_hz = made.parts().map(Part::rate_hz).fold(0.0, f64::max);
         let samples = samples.iter().map(|x| *x as f32).collect();
         let mut sound = Cursor::new(Vec::new());
         write_wav(&mut sound, rate_hz as u32, &[samples], WavEncoding::Float)?;
         files::write_whole(file, Content::Result, sound.get_ref(), self.output.force)
     }
 
-    fn settings(&self, sides: &[Part<'_>; 2]) -> Result<TransferSettings> {
-        let reference_hz = sides[0].take().reference_hz();
-        let rate_hz = sides.iter().map(Part::rate_hz).fold(f64::INFINITY, f64::min);
+    fn settings(&self, reference: &Part<'_>, responses: &[Part<'_>]) -> Result<TransferSettings> {
+        let reference_hz = reference.take().reference_hz();
+        let rate_hz = responses.iter().map(Part::rate_hz).fold(reference.rate_hz(), f64::min);
         let how = &self.how;
         let frames: FrameSettings = self.frames.settings(reference_hz);
         Ok(TransferSettings {
@@ -255,10 +293,7 @@ impl Transfer {
             fraction: how.fraction,
             per_octave: how.per_octave,
             smooth_octaves: how.smooth.map(|octaves| octaves.0),
-            smoothing: match how.smoothing {
-                SmoothingArg::Power => Smoothing::Power,
-                SmoothingArg::Complex => Smoothing::Complex,
-            },
+            smoothing: how.smoothing.into(),
             delay_s: how.delay.map(|delay| delay.0),
             most_delay_s: how.most_delay.0,
             with_delay: how.with_delay,
@@ -267,8 +302,9 @@ impl Transfer {
         })
     }
 
-    fn measure<'a>(&self, sides: [Part<'a>; 2]) -> Result<Made<'a>> {
-        let settings = self.settings(&sides)?;
+    fn measure<'a>(&self, reference: Part<'a>, responses: Vec<Part<'a>>) -> Result<Made<'a>> {
+        let settings = self.settings(&reference, &responses)?;
+        let target = self.how.target.as_deref().map(level_curve::read).transpose()?;
         let quiet = self.output.quiet;
         let spool = |part: &Part<'_>| -> Result<_> {
             let (samples, meter, mut findings) = part.spooled(quiet, |_| ())?;
@@ -279,32 +315,50 @@ impl Transfer {
             findings.extend(levels.findings(&part.channel_name()));
             Ok((samples, part.named_findings(&advice::worded(findings), true)))
         };
-        let [reference, response] = &sides;
-        let (a, b) = rayon::join(|| spool(reference), || spool(response));
-        let ((a, of_a), (b, of_b)) = (a?, b?);
-        // A ratio of levels, where both are known in one unit.
-        let are_known = sides.iter().all(|part| part.reference != LevelReference::FullScale);
+        // A ratio of levels, where all are known in one unit.
+        let is_known = |part: &Part<'_>| part.reference != LevelReference::FullScale;
+        let are_known = is_known(&reference) && responses.iter().all(is_known);
         let level = |part: &Part<'_>| if are_known { part.reference.full_scale_db() } else { 0.0 };
-        let found = transfer(
-            Sound { samples: &a, rate_hz: reference.rate_hz(), full_scale_db: level(reference) },
-            Sound { samples: &b, rate_hz: response.rate_hz(), full_scale_db: level(response) },
-            &settings,
-        )
-        .map_err(|error| match error {
-            Error::TooShort { .. } => anyhow::Error::from(error)
-                .context("reference and response have too little time in common"),
-            other => other.into(),
-        })?;
-        let mut findings = [of_a, of_b].concat();
+        let several = responses.len() > 1;
+        let (first, others) = responses.split_first().context("there is no response")?;
+        let (a, b) = rayon::join(|| spool(&reference), || spool(first));
+        let ((a, mut findings), b) = (a?, b?);
+        let mut of_first = Some(b);
+        let mut all = Vec::new();
+        for part in std::iter::once(first).chain(others) {
+            let (b, of_b) = of_first.take().map_or_else(|| spool(part), Ok)?;
+            let found = transfer(
+                Sound {
+                    samples: &a,
+                    rate_hz: reference.rate_hz(),
+                    full_scale_db: level(&reference),
+                },
+                Sound { samples: &b, rate_hz: part.rate_hz(), full_scale_db: level(part) },
+                &settings,
+            )
+            .map_err(|error| match error {
+                Error::TooShort { .. } => anyhow::Error::from(error)
+                    .context("reference and response have too little time in common"),
+                other => other.into(),
+            })?;
+            findings.extend(of_b);
+            let said = advice::worded(found.findings.clone());
+            findings.extend(if several { part.named_findings(&said, true) } else { said });
+            all.push(found);
+        }
         findings.retain(|finding| finding.code != "first_channel");
-        findings.extend(advice::worded(found.findings.clone()));
-        Ok(Made { sides, found, settings, findings })
+        let mean = mean_of(all.clone(), self.how.mean.into())?.context("there is no response")?;
+        let found = target.iter().fold(mean, Found::against);
+        let positions = responses.into_iter().zip(all);
+        let positions = positions.map(|(part, found)| Position { part, found }).collect();
+        Ok(Made { reference, positions, found, target, settings, findings })
     }
 
     fn json(&self, made: &Made<'_>) -> Result<String> {
         let TransferSettings { estimator, averaging, range_hz, fraction, .. } = made.settings;
         let settings = Settings {
-            level_reference: made.sides.each_ref().map(|part| part.reference.name()),
+            level_reference: [&made.reference, &made.positions[0].part]
+                .map(|part| part.reference.name()),
             estimator,
             forget_s: match averaging {
                 Averaging::Exponential(s) => Some(s),
@@ -320,8 +374,10 @@ impl Transfer {
             with_delay: made.settings.with_delay,
             gate_s: made.settings.gate_s,
             window: made.settings.frames.window,
+            mean: (made.positions.len() > 1).then(|| self.how.mean.into()),
+            target: self.how.target.as_deref(),
         };
-        let records = made.sides.iter().map(Part::record).collect::<Result<Vec<_>>>()?;
+        let records = made.parts().map(Part::record).collect::<Result<Vec<_>>>()?;
         let mut found = made.found.clone();
         found.curve = found.curve.filter(|_| self.curve);
         json::line_of_takes("transfer", records, settings, found, &made.findings)
@@ -345,8 +401,11 @@ impl Transfer {
         }
         let head = RowHead {
             take: title(made),
-            channel: made.sides[1].channel_name(),
-            level_reference: made.sides[1].reference.name(),
+            channel: match &made.positions[..] {
+                [one] => one.part.channel_name(),
+                _ => String::new(),
+            },
+            level_reference: made.reference.reference.name(),
         };
         let rows = made.found.bands.iter().map(|item| Row { part: &head, item });
         let shown: [Shown<'_>; 0] = [];
@@ -354,13 +413,20 @@ impl Transfer {
     }
 
     fn draw(&self, made: &Made<'_>) -> Result<Figure> {
+        /// Takes that are named under a figure.
+        const MOST_NAMED: usize = 3;
         let title = title(made);
         let notes: Vec<String> = [delay_line(made), settings_line(made)]
             .into_iter()
-            .chain(made.sides.iter().map(|part| format!("{}: {}", part.title(), part.span_line())))
+            .chain(made.spans().take(MOST_NAMED))
             .collect();
+        let several = if made.positions.len() > 1 { &made.positions[..] } else { &[] };
+        let positions: Vec<&TransferCurve> =
+            several.iter().filter_map(|one| one.found.curve.as_ref()).collect();
         let figure = TransferFigure {
             found: &made.found,
+            positions: &positions,
+            target: made.target.as_ref(),
             least_coherence: made.settings.least_coherence,
             words: Words { title: &title, notes: &notes, findings: &made.findings },
         };
@@ -368,15 +434,36 @@ impl Transfer {
     }
 }
 
+impl<'a> Made<'a> {
+    fn parts(&self) -> impl Iterator<Item = &Part<'a>> {
+        std::iter::once(&self.reference).chain(self.positions.iter().map(|one| &one.part))
+    }
+
+    /// Which span of each take was measured.
+    fn spans(&self) -> impl Iterator<Item = String> {
+        self.parts().map(|part| format!("{}: {}", part.title(), part.span_line()))
+    }
+}
+
 fn title(made: &Made<'_>) -> String {
-    let [reference, response] = made.sides.each_ref().map(Part::title);
-    format!("{reference} to {response}")
+    let reference = made.reference.title();
+    match &made.positions[..] {
+        [one] => format!("{reference} to {}", one.part.title()),
+        several => format!("{reference} to the mean of {} positions", several.len()),
+    }
 }
 
 fn delay_line(made: &Made<'_>) -> String {
     let found = &made.found;
+    let gain = found.gain_db.map_or(String::new(), |gain| {
+        let [db, u] = text::measured(gain.value, gain.u, 3);
+        format!(", gain {db} ± {u} dB")
+    });
+    if made.positions.len() > 1 {
+        return format!("mean of {} positions{gain}", made.positions.len());
+    }
     let Some(delay) = found.delay_s else { return "the delay is not known".into() };
-    let scaled = |value: tonemap_core::Measured| {
+    let scaled = |value: Measured| {
         let [ms, u] = text::measured(1e3 * value.value, 1e3 * value.u, 6);
         format!("{ms} ± {u} ms")
     };
@@ -389,10 +476,6 @@ fn delay_line(made: &Made<'_>) -> String {
         Some(tonemap_core::transfer::Polarity::Reversed) => "polarity reversed",
         _ => "polarity the same",
     };
-    let gain = found.gain_db.map_or(String::new(), |gain| {
-        let [db, u] = text::measured(gain.value, gain.u, 3);
-        format!(", gain {db} ± {u} dB")
-    });
     format!("{said}, {polarity}{gain}")
 }
 
@@ -433,10 +516,19 @@ fn settings_line(made: &Made<'_>) -> String {
 
 fn as_text(made: &Made<'_>) -> String {
     let found = &made.found;
-    let spans = made.sides.iter().map(|part| format!("  {}: {}", part.title(), part.span_line()));
-    let spans: Vec<String> = spans.collect();
+    let spans: Vec<String> = made.spans().map(|line| format!("  {line}")).collect();
     let mut parts =
         vec![format!("{}\n{}\n", title(made), spans.join("\n")), text::sentence(&delay_line(made))];
+    if made.positions.len() > 1 {
+        let table = Table::new()
+            .words("", "position", |of: &&Position<'_>| of.part.title())
+            .measured("", "delay, ms", 6, |of| {
+                of.found.delay_s.map(|s| Measured::new(1e3 * s.value, 1e3 * s.u))
+            })
+            .measured("", "gain, dB", 3, |of| of.found.gain_db)
+            .number("", "points kept, %", 0, |of| Some(100.0 * of.found.kept_share));
+        parts.push(table.text(&made.positions.iter().collect::<Vec<_>>()));
+    }
     if let Some(drift) = found.drift_ppm {
         let [ppm, u] = text::measured(drift.value, drift.u, 4);
         parts.push(text::sentence(&format!("drift of the clock {ppm} ± {u} ppm")));
@@ -454,7 +546,10 @@ fn as_text(made: &Made<'_>) -> String {
             .printed("band, Hz", |band: &&TransferBand| text::hertz(band.center_hz))
             .measured("", "magnitude, dB", 2, |band| band.magnitude_db)
             .number("", "phase, °", 1, |band| band.phase_deg)
-            .number("", "coherence", 3, |band| band.coherence);
+            .number("", "coherence", 3, |band| band.coherence)
+            .when(made.target.is_some(), |table| {
+                table.measured("", "off target, dB", 2, |band| band.off_target_db)
+            });
         parts.push(table.text(&bands));
     }
     if !found.reflections.is_empty() {

@@ -236,3 +236,73 @@ fn octaves_are_resolved_alike_and_a_step_is_written() {
     let excess = number(&whole["result"]["curve"]["excess_phase_deg"][100]).abs();
     assert!((excess - 180.0).abs() < 2.0, "reversed: {excess}");
 }
+
+#[test]
+fn positions_are_averaged_and_held_against_a_target() {
+    let bench = Bench::new();
+    let sound = noise(1);
+    bench.take("in.wav", RATE, WavEncoding::Float, &[to_samples(&sound)]);
+    bench.take("near.wav", RATE, WavEncoding::Float, &[response(&sound, 480, 1.0)]);
+    bench.take("far.wav", RATE, WavEncoding::Float, &[response(&sound, 960, 0.5)]);
+    bench.write("target.txt", b"# flat\n20, -2\n20000, -2\n");
+    let level = |options: &str| {
+        let found = json(&bench, &format!("in.wav near.wav far.wav {options}"));
+        assert_eq!(found["result"]["positions"], 2);
+        assert!(found["result"]["delay_s"].is_null(), "{}", found["result"]);
+        let band = found["result"]["bands"][18].clone();
+        (number(&band["magnitude_db"]), band)
+    };
+    // Mean of the power of 1 and 0.5, and of the two themselves.
+    let (power_db, band) = level("--target target.txt");
+    assert!((power_db - 10.0 * f64::log10(0.625)).abs() < 0.02, "{power_db}");
+    assert!((number(&band["off_target_db"]) - power_db - 2.0).abs() < 1e-9, "{band}");
+    // They scatter by much, and are few.
+    assert!(number(&band["magnitude_db_u"]) > 1.0, "{band}");
+    let (complex_db, band) = level("--mean complex");
+    assert!((complex_db - 20.0 * f64::log10(0.75)).abs() < 0.02, "{complex_db}");
+    assert!(band["target_db"].is_null(), "{band}");
+    let text = bench.run("transfer in.wav near.wav far.wav --target target.txt").out;
+    for words in ["mean of 2 positions", "off target, dB", "position", "near.wav"] {
+        assert!(text.contains(words), "{words}: {text}");
+    }
+    let limit = "transfer in.wav near.wav --target target.txt --quiet --require bands[1000Hz].off_target_db<1";
+    assert_eq!(bench.run(limit).status, 3);
+    let impulse = bench.run("transfer in.wav near.wav far.wav --impulse ir.wav");
+    assert!(impulse.status == 2 && impulse.err.contains("no impulse response"), "{}", impulse.err);
+    bench.write("odd.txt", b"100, -1\nhigh, low\n");
+    let odd = bench.run("transfer in.wav near.wav --target odd.txt");
+    assert!(odd.status == 2 && odd.err.contains("odd.txt, line 2"), "{}", odd.err);
+}
+
+#[test]
+fn saved_transfer_functions_are_drawn_over_each_other() {
+    let bench = Bench::new();
+    let sound = noise(1);
+    bench.take("in.wav", RATE, WavEncoding::Float, &[to_samples(&sound)]);
+    for (name, gain) in [("near", 1.0), ("far", 0.5)] {
+        bench.take(&format!("{name}.wav"), RATE, WavEncoding::Float, &[response(&sound, 9, gain)]);
+        for (kind, option) in [("bands", ""), ("curve", "--curve")] {
+            let line = format!("transfer in.wav {name}.wav {option} --format json --quiet");
+            bench.run(&format!("{line} --output {name}-{kind}.json"));
+        }
+    }
+    let run = bench.run("compare near-curve.json far-curve.json --figure over.svg --quiet");
+    assert_eq!(run.status, 0, "{}", run.err);
+    let svg = std::fs::read_to_string(bench.path("over.svg")).expect("drawn");
+    for words in [
+        "Magnitude, dB",
+        "Difference, dB",
+        "far-curve.json (in, far)",
+        "differences re near-curve.json",
+    ] {
+        assert!(svg.contains(words), "{words}");
+    }
+    // Half of it is 6 dB less.
+    let json = bench.json("compare near-curve.json far-curve.json --format json --quiet");
+    let values = json["result"]["values"].as_array().expect("values");
+    let level =
+        values.iter().find(|row| row["key"] == "bands[1000Hz].magnitude_db").expect("1 kHz");
+    assert!((number(&level["difference"]) + 6.02).abs() < 0.02, "{level}");
+    let without = bench.run("compare near-bands.json far-bands.json --figure over2.svg");
+    assert!(without.status != 0 && without.err.contains("--curve"), "{}", without.err);
+}

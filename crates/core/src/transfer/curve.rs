@@ -1,7 +1,7 @@
 //! The transfer function bin by bin, smoothed, and in bands.
 
 use rustfft::num_complex::Complex64;
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 
 use super::averaged::Averaged;
 use super::{Estimator, Smoothing, TransferSettings};
@@ -29,7 +29,7 @@ pub(super) struct Point {
 }
 
 /// What stands in a curve, over frequency; what is omitted is null.
-#[derive(Debug, Clone, PartialEq, Default, Serialize)]
+#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
 pub struct TransferCurve {
     /// Frequencies.
     pub frequency_hz: Vec<f64>,
@@ -82,15 +82,24 @@ pub struct TransferBand {
     pub phase_deg: Option<f64>,
     /// Share of the power of the response that comes from the reference.
     pub coherence: Option<f64>,
+    /// Level of a target.
+    pub target_db: Option<f64>,
+    /// Magnitude less that.
+    #[serde(flatten, serialize_with = "crate::measured::flat::off_target_db")]
+    pub off_target_db: Option<Measured>,
 }
 
 impl TransferBand {
     /// Its numbers.
-    pub const FIELDS: [Field<Self>; 4] = [
+    pub const FIELDS: [Field<Self>; 6] = [
         Field::plain("center_hz", "middle", Unit::Hertz, 1, |band| Some(band.center_hz)),
         Field::measured("magnitude_db", "magnitude", Unit::Decibel, 2, |band| band.magnitude_db),
         Field::plain("phase_deg", "phase", Unit::Degree, 1, |band| band.phase_deg),
         Field::plain("coherence", "coherence", Unit::One, 3, |band| band.coherence),
+        Field::plain("target_db", "target", Unit::Decibel, 2, |band| band.target_db),
+        Field::measured("off_target_db", "off the target", Unit::Decibel, 2, |band| {
+            band.off_target_db
+        }),
     ];
 }
 
@@ -247,5 +256,7 @@ pub(super) fn of_band(
         magnitude_db: found.as_ref().map(magnitude),
         phase_deg: found.map(|point| DEGREES * point.transfer.arg()),
         coherence: found.map(|point| point.coherence),
+        target_db: None,
+        off_target_db: None,
     }
 }

@@ -22,11 +22,13 @@ mod averaged;
 mod curve;
 mod delay;
 mod impulse;
+mod positions;
 
 pub use averaged::Averaging;
 pub use curve::{TransferBand, TransferCurve};
 pub use delay::Candidate;
 pub use impulse::{Impulse, Reflection};
+pub use positions::mean_of;
 
 use serde::Serialize;
 
@@ -170,6 +172,8 @@ pub struct Transfer {
     pub gate_from_hz: Option<f64>,
     /// Share of the points within the range that are kept.
     pub kept_share: f64,
+    /// Positions of the response that were averaged.
+    pub positions: u64,
     /// Delays that the correlation speaks for, the strongest first.
     pub candidates: Vec<Candidate>,
     /// The strongest reflections.
@@ -265,16 +269,7 @@ pub fn transfer(
     let scaled = |measured: Measured, by: f64| Measured::new(by * measured.value, by * measured.u);
     let is_stated = settings.delay_s.is_some();
     findings.extend(said(found.as_ref(), rate_hz, kept_share, is_stated));
-    if reference.rate_hz != response.rate_hz {
-        findings.push(Finding::note(
-            "rates_differ",
-            format!(
-                "The sample rates differ, {} Hz and {} Hz: the lower one was raised, and what lies \
-                 above its half is left out.",
-                reference.rate_hz, response.rate_hz
-            ),
-        ));
-    }
+    findings.extend(rates_differ(reference.rate_hz, response.rate_hz));
     let known = found.is_some() || is_stated;
     let polarity = if used.is_reversed { Polarity::Reversed } else { Polarity::Same };
     Ok(Transfer {
@@ -290,6 +285,7 @@ pub fn transfer(
         window_s: plan.segment() as f64 / rate_hz,
         gate_from_hz,
         kept_share,
+        positions: 1,
         candidates: found.map_or_else(Vec::new, |found| found.candidates),
         reflections: if kept_share >= LEAST_WHOLE {
             impulse.reflections(rate_hz, settings.speed_m_s)
@@ -450,6 +446,14 @@ fn seen_late(plan: &FramePlan) -> impl Fn(usize) -> f64 {
     }
 }
 
+fn rates_differ(reference_hz: f64, response_hz: f64) -> Option<Finding> {
+    let text = format!(
+        "The sample rates differ, {reference_hz} Hz and {response_hz} Hz: the lower one was raised, and \
+         what lies above its half is left out."
+    );
+    (reference_hz != response_hz).then(|| Finding::note("rates_differ", text))
+}
+
 /// What must be known of a delay.
 fn said(found: Option<&Found>, rate_hz: f64, kept_share: f64, is_stated: bool) -> Vec<Finding> {
     /// What comes sooner than this is no rounding of converters.
@@ -577,7 +581,8 @@ const GATE: Label = Label::new("gate_from_hz", "lowest frequency of the gate", U
 
 impl Quantities for Transfer {
     fn quantities(&self) -> Vec<Quantity> {
-        const WHOLE: [Field<Transfer>; 6] = [
+        const WHOLE: [Field<Transfer>; 7] = [
+            Field::plain("positions", "positions", Unit::One, 0, |of| Some(of.positions as f64)),
             Field::plain("frames", "frames", Unit::One, 0, |of| Some(of.frames as f64)),
             Field::plain("independent_frames", "independent frames", Unit::One, 1, |of| {
                 Some(of.independent_frames)

@@ -274,10 +274,14 @@ fn strength_and_lateral_fraction_are_ratios_of_energies() {
         let late = random.random_range(0.002..0.02);
         let side = random.random_range(0.3..0.9);
         let mut heard: Vec<f64> = decay(73 * seed, t60_s, 1.2 * t60_s);
-        heard.iter_mut().for_each(|x| *x *= late);
+        for x in &mut heard {
+            *x *= late;
+        }
         heard[0] = 1.0 / away_m;
         let mut lateral: Vec<f64> = decay(79 * seed + 5, t60_s, 1.2 * t60_s);
-        lateral.iter_mut().for_each(|x| *x *= side * late);
+        for x in &mut lateral {
+            *x *= side * late;
+        }
         // The pattern has its null towards the source.
         lateral[..96].fill(0.0);
         let mut free = vec![0.0; 24_000];

@@ -6,7 +6,9 @@ use rand::{RngExt, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 use tonemap_core::frame::FrameSettings;
 use tonemap_core::synth::{shaped_noise, to_samples, white_noise};
-use tonemap_core::transfer::{Estimator, Polarity, Side, Transfer, TransferSettings, transfer};
+use tonemap_core::transfer::{
+    Estimator, Polarity, Side, Smoothing, Transfer, TransferSettings, mean_of, transfer,
+};
 use tonemap_core::units::Extent;
 
 use crate::support::{Accuracy, in_parallel, trials};
@@ -19,6 +21,7 @@ pub(crate) const MEASURES: &[fn()] = &[
     minimum_phase_is_that_of_the_filter,
     coherence_is_the_share_of_the_reference,
     reflections_are_where_they_are,
+    means_over_positions_are_those_of_the_room,
 ];
 
 const RATE_HZ: f64 = 48_000.0;
@@ -384,4 +387,38 @@ fn reflections_are_where_they_are() {
     assert!(most <= 1.0, "{most}");
     let levels = found.iter().flatten().map(|(_, db)| *db);
     Accuracy::all_bare("transfer, reflections: level", "dB", levels).hold(0.04);
+}
+
+/// Positions whose gains scatter about one: the mean of a few holds that of all.
+#[test]
+fn means_over_positions_are_those_of_the_room() {
+    const SCATTER: f64 = 0.1;
+    let found = in_parallel(trials(120, 400), |seed| {
+        let mut random = ChaCha8Rng::seed_from_u64(seed + 7700);
+        let (a, b) = pair(0, 91_000 + 5 * seed, 1.5, 20.0);
+        let settings =
+            TransferSettings { delay_s: Some(20.0 / RATE_HZ), ..TransferSettings::default() };
+        let count = random.random_range(3..9);
+        let position = |n: u64, random: &mut ChaCha8Rng| {
+            // Normal by the sum of twelve that are even.
+            let normal: f64 = (0..12).map(|_| random.random_range(-0.5..0.5)).sum();
+            let mut b: Vec<f64> = b.iter().map(|x| x * (1.0 + SCATTER * normal)).collect();
+            add_noise(&mut b, 95_000 + 20 * seed + n, 40.0);
+            measured(&a, &b, &settings)
+        };
+        let all: Vec<Transfer> = (0..count).map(|n| position(n, &mut random)).collect();
+        let level = |how: Smoothing| {
+            let mean = mean_of(all.clone(), how).expect("one rate").expect("a mean");
+            let band = mean.bands.into_iter().find(|band| band.center_hz == 1000.0);
+            band.and_then(|band| band.magnitude_db).expect("1 kHz")
+        };
+        let power = level(Smoothing::Power);
+        let complex = level(Smoothing::Complex);
+        let of_power = 10.0 * (1.0 + SCATTER * SCATTER).log10();
+        [(power.value - of_power, power.u), (complex.value, complex.u)]
+    });
+    for (n, name) in ["power", "complex"].into_iter().enumerate() {
+        let errors = found.iter().map(|both| both[n]);
+        Accuracy::all(format!("transfer, mean of positions: {name}"), "dB", errors).hold(0.7);
+    }
 }

@@ -2,12 +2,14 @@
 
 use std::collections::HashMap;
 
-use anyhow::Result;
+use anyhow::{Result, bail};
 use serde::Serialize;
 use serde_json::Value;
 use tonemap_core::quantity::{self, Key, Label, Quantity, Unit};
 use tonemap_core::significance::{FALSE_RATE, judged};
+use tonemap_core::transfer::TransferCurve;
 use tonemap_core::{Finding, Measured};
+use tonemap_figures::{Figure, Size, TransferOverlay, Words, transfer_overlay_figure};
 
 use super::{Compare, csv_of, named_rows};
 use crate::args::Format;
@@ -45,10 +47,6 @@ struct SavedResult {
 
 impl Compare {
     pub(super) fn compare_saved(&self, sides: &[Side]) -> Result<Presented> {
-        if self.figure.figure.is_some() {
-            let reason = "saved results are reported in a table; draw the takes they come from";
-            return Err(Usage(reason.into()).into());
-        }
         let mut results: Vec<(String, Saved)> = Vec::new();
         for side in sides {
             for result in saved::read(side.words.as_ref())? {
@@ -58,6 +56,11 @@ impl Compare {
         let [(name, first), others @ ..] = &results[..] else {
             return Ok(Presented::nothing(Status::Done));
         };
+        if self.figure.figure.is_some() && first.kind() != "transfer" {
+            let reason = "of saved results only those of transfer are drawn; others are reported in a \
+                          table: draw the takes they come from";
+            return Err(Usage(reason.into()).into());
+        }
         if others.is_empty() {
             let reason = "two results are compared, and the file holds one; name another";
             return Err(Usage(reason.into()).into());
@@ -102,8 +105,39 @@ impl Compare {
         if self.output.format == Format::Csv {
             content = csv_of(&table)?;
         }
+        if let Some(file) = &self.figure.figure {
+            let figure = draw_transfers(&results, &all, self.figure.size)?;
+            output::write_figure(file, &figure, self.output.force)?;
+        }
         Ok(Presented { content, judged, findings: all, status: Status::Done })
     }
+}
+
+/// Transfer functions over each other, with what the others have more than the first.
+fn draw_transfers(results: &[(String, Saved)], findings: &[Finding], size: Size) -> Result<Figure> {
+    let curve = |(name, result): &(String, Saved)| -> Result<TransferCurve> {
+        let curve = &result.value["result"]["curve"];
+        if curve.is_null() {
+            bail!("{name} has no curve to be drawn; save it with --curve");
+        }
+        Ok(serde_json::from_value(curve.clone())?)
+    };
+    let curves = results.iter().map(curve).collect::<Result<Vec<_>>>()?;
+    let less = |other: &TransferCurve| other.less(&curves[0]);
+    let Some(differences) = curves[1..].iter().map(less).collect::<Option<Vec<_>>>() else {
+        bail!(
+            "the curves have different points: measure both at one sample rate, with equal frames"
+        );
+    };
+    let titles: Vec<String> = results.iter().map(|(name, _)| name.clone()).collect();
+    let named: Vec<(&str, &TransferCurve)> =
+        titles.iter().map(String::as_str).zip(&curves).collect();
+    let [first, ..] = &titles[..] else { bail!("there is nothing to draw") };
+    let title = format!("{} transfer functions", titles.len());
+    let notes = [format!("differences re {first}")];
+    let words = Words { title: &title, notes: &notes, findings };
+    let overlay = TransferOverlay { curves: &named, differences: &differences, words };
+    Ok(transfer_overlay_figure(&overlay, size)?)
 }
 
 /// The difference of a number of two saved results, for limits.

@@ -3,17 +3,17 @@
 mod words;
 mod zoom;
 
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 
-use anyhow::{Context, Result};
+use anyhow::Result;
 use clap::{Args, ValueEnum};
 use serde::Serialize;
 use tonemap_core::Finding;
 use tonemap_core::frame::FrameFigures;
 use tonemap_core::quantity::{Key, Label, Quantities, Quantity, Unit as QuantityUnit, pair};
 use tonemap_core::spectrum::{
-    Averaging, Cumulative, Curve, CurveSettings, Detrend, Difference, Method, Peak, ResponseCurve,
-    Scaling, Spectrum as Measured, SpectrumSettings, thinned, zoom_segment,
+    Averaging, Cumulative, Curve, CurveSettings, Detrend, Difference, Method, Peak, Scaling,
+    Spectrum as Measured, SpectrumSettings, thinned, zoom_segment,
 };
 use tonemap_core::units::{
     Cents, Decibels, Extent, Frequency, FrequencyRange, LevelReference, Octaves, cents_above,
@@ -25,7 +25,7 @@ use tonemap_figures::{
 
 use crate::args::{self, Axis, FigureArgs, Format, FrameArgs, OutputArgs, TakesArgs};
 use crate::arrays::{self, Arrays};
-use crate::files;
+use crate::level_curve;
 use crate::limits::LimitArgs;
 use crate::measure::{self, Common, Measure, SideFile, row_heads, rows};
 use crate::parts::share_reference;
@@ -334,8 +334,13 @@ impl Measure for Spectrum {
 
     fn measure(&self, part: &Part<'_>, quiet: bool) -> Result<(Found, Vec<Finding>)> {
         let curves = [
-            self.average.emphasis.as_deref().map(read_curve).transpose()?,
-            self.average.response.as_deref().map(read_curve).transpose()?.map(|c| c.inverse()),
+            self.average.emphasis.as_deref().map(level_curve::read).transpose()?,
+            self.average
+                .response
+                .as_deref()
+                .map(level_curve::read)
+                .transpose()?
+                .map(|c| c.inverse()),
         ];
         let settings = self.spectrum_settings(part)?;
         let expected_hz = self.narrow.around.map(|expected| expected.hz(settings.reference_hz));
@@ -800,40 +805,6 @@ impl Spectrum {
         }
         arrays
     }
-}
-
-/// Reads a curve of levels: a frequency in Hz and a level in dB on each line, separated by a comma,
-/// semicolon, tab or space; lines that begin with # and a first line of words are left out.
-fn read_curve(file: &Path) -> Result<ResponseCurve> {
-    let text = files::read_named(file, files::MOST_TEXT_BYTES)?;
-    let mut points = Vec::new();
-    for (number, line) in (1..).zip(text.lines()) {
-        let fields: Vec<&str> = line
-            .split([',', ';', '\t', ' '])
-            .map(str::trim)
-            .filter(|field| !field.is_empty())
-            .collect();
-        let point = match fields.as_slice() {
-            [] => continue,
-            [first, ..] if first.starts_with('#') => continue,
-            [hz, db, ..] => hz.parse().ok().zip(db.parse().ok()),
-            _ => None,
-        };
-        match point {
-            Some(point) => points.push(point),
-            None if points.is_empty() && line.contains(char::is_alphabetic) => (),
-            None => {
-                return Err(Usage(format!(
-                    "{}, line {number}: '{line}' is no frequency in Hz with a level in dB, as \
-                     1000, \
-                     -0.5",
-                    file.display()
-                ))
-                .into());
-            }
-        }
-    }
-    ResponseCurve::new(points).with_context(|| file.display().to_string())
 }
 
 fn peak_csv<'t>() -> Table<'t, Row<'t, Peak>> {
