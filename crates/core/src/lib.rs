@@ -32,6 +32,7 @@
 //! | [`loudness`] | loudness over the ear and over time, sharpness, programme loudness |
 //! | [`transfer`] | what lies between a reference and a response: delay, magnitude, phase, coherence |
 //! | [`room`] | reverberation times, clarity and definition of a room |
+//! | [`rebuild`] | a sound made again from its partials and noise, changed |
 //! | [`passby`] | speed and closest distance of a source from how its tones shift |
 //! | [`isolation`] | sound insulation between rooms, and its single numbers |
 //! | [`compare`] | two sounds: delay, drift, gain, differences and which of them are real |
@@ -82,6 +83,7 @@ pub mod partials;
 pub mod passby;
 pub mod pitch;
 pub mod quantity;
+pub mod rebuild;
 pub mod room;
 mod samples;
 pub mod significance;

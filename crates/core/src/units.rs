@@ -341,13 +341,13 @@ impl FromStr for Cents {
     type Err = Error;
 
     fn from_str(text: &str) -> Result<Self, Error> {
-        number_with_unit(text, &[("cents", 1.0), ("cent", 1.0), ("c", 1.0)]).map(Self).ok_or_else(
-            || Error::Unreadable {
+        number_with_unit(text, &[("cents", 1.0), ("cent", 1.0), ("ct", 1.0), ("c", 1.0)])
+            .map(Self)
+            .ok_or_else(|| Error::Unreadable {
                 given: text.into(),
                 wanted: "an interval",
                 forms: "60 or 60cents",
-            },
-        )
+            })
     }
 }
 

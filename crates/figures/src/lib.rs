@@ -77,6 +77,7 @@ mod page;
 mod panel;
 mod partials;
 mod pitch;
+mod rebuild;
 mod report;
 mod room;
 mod sheet;
@@ -105,6 +106,7 @@ pub use notes::Words;
 pub use page::{PageStep, index_page};
 pub use partials::{PartialsFigure, partials_figure};
 pub use pitch::{EvidenceFigure, PitchFigure, evidence_figure, pitch_cells, pitch_figure};
+pub use rebuild::{RebuildFigure, rebuild_figure};
 pub use report::{
     Chart, ChartCurve, DrawnBand, Report, ReportFinding, ReportPart, ReportSection, ReportTable,
     course_chart, difference_chart, map_chart, report_page, spectrum_chart, trend_chart,

@@ -12,6 +12,7 @@ mod modulation;
 mod partials;
 mod passby;
 mod pitch;
+mod rebuild;
 mod report;
 mod room;
 mod signal;
@@ -66,6 +67,7 @@ pub(crate) enum Command {
     Compare(Box<compare::Compare>),
     Trend(Box<trend::Trend>),
     Report(report::Report),
+    Rebuild(Box<rebuild::Rebuild>),
     Filter(Box<filter::Filter>),
     Signal(signal::Signal),
     Study(study::Study),
@@ -99,6 +101,7 @@ impl Command {
             Self::Compare(command) => presents(&**command),
             Self::Trend(command) => presents(&**command),
             Self::Report(command) => acts(|| command.run()),
+            Self::Rebuild(command) => acts(|| command.run()),
             Self::Filter(command) => acts(|| command.run()),
             Self::Signal(command) => acts(|| command.run()),
             Self::Study(command) => acts(|| command.run()),

@@ -34,6 +34,7 @@ mod partials;
 mod passby;
 mod pitch;
 mod reach;
+mod rebuild;
 mod report;
 mod room;
 mod shapes;

@@ -60,7 +60,7 @@ pub(crate) use reading::FrameReader;
 
 use assembly::Assembly;
 use harmonic::{Guide, Stretch};
-use resynthesis::Sum;
+pub(crate) use resynthesis::Sum;
 use stretch::stretch_of;
 
 type C = Complex<f64>;
@@ -429,21 +429,59 @@ pub(crate) fn partials_and_pitch(
     settings: &PartialsSettings,
 ) -> Result<(Partials, Option<(Pitch, PitchNote)>), Error> {
     check(settings, sound.len(), sample_rate_hz)?;
+    if settings.free {
+        return Ok((of_note(sound, sample_rate_hz, start_s, settings, None)?, None));
+    }
+    let found = pitch(sound, sample_rate_hz, &settings.pitch)?;
+    let note = chosen(&found, settings.note, start_s)?.clone();
+    let of = Some((&found, &note));
+    let partials = of_note(sound, sample_rate_hz, start_s, settings, of)?;
+    Ok((partials, Some((found, note))))
+}
+
+/// Follows the partials of every note of a sound that begins its take. Notes that are too short for a
+/// frame have none.
+pub(crate) fn partials_of_notes(
+    sound: &[f32],
+    sample_rate_hz: f64,
+    settings: &PartialsSettings,
+) -> Result<Vec<Partials>, Error> {
+    if settings.free {
+        return Ok(vec![partials(sound, sample_rate_hz, 0.0, settings)?]);
+    }
+    let found = pitch(sound, sample_rate_hz, &settings.pitch)?;
+    let mut all = Vec::new();
+    for note in &found.notes {
+        match of_note(sound, sample_rate_hz, 0.0, settings, Some((&found, note))) {
+            Ok(partials) => all.push(partials),
+            Err(Error::TooShort { .. }) => (),
+            Err(error) => return Err(error),
+        }
+    }
+    Ok(all)
+}
+
+/// Follows the partials of a note, or of all there is without a fundamental.
+fn of_note(
+    sound: &[f32],
+    sample_rate_hz: f64,
+    start_s: f64,
+    settings: &PartialsSettings,
+    of: Option<(&Pitch, &PitchNote)>,
+) -> Result<Partials, Error> {
     let mut findings = Vec::new();
-    let mut followed_pitch = None;
-    let (stretch, frame_s, guide) = if settings.free {
-        let from = note_onset(sound, sample_rate_hz, 0, sound.len());
-        let stretch = Stretch { sound, rate_hz: sample_rate_hz, from, to: sound.len() };
-        (stretch, RESOLUTION_BINS / settings.resolve_hz, None)
-    } else {
-        let found = pitch(sound, sample_rate_hz, &settings.pitch)?;
-        let note = chosen(&found, settings.note, start_s)?.clone();
-        findings.extend(findings_of(&found, &note, settings.note, start_s));
-        let stretch = stretch_of(sound, sample_rate_hz, &found, &note);
-        let guide = guide_of(&stretch, &found, &note);
-        let frame_s = guide.frame_s();
-        followed_pitch = Some((found, note));
-        (stretch, frame_s, Some(guide))
+    let (stretch, frame_s, guide) = match of {
+        None => {
+            let from = note_onset(sound, sample_rate_hz, 0, sound.len());
+            let stretch = Stretch { sound, rate_hz: sample_rate_hz, from, to: sound.len() };
+            (stretch, RESOLUTION_BINS / settings.resolve_hz, None)
+        }
+        Some((found, note)) => {
+            findings.extend(findings_of(found, note, settings.note, start_s));
+            let stretch = stretch_of(sound, sample_rate_hz, found, note);
+            let guide = guide_of(&stretch, found, note);
+            (stretch, guide.frame_s(), Some(guide))
+        }
     };
     let length = fast_length((frame_s * sample_rate_hz).ceil() as usize);
     if stretch.to < stretch.from + length {
@@ -467,7 +505,7 @@ pub(crate) fn partials_and_pitch(
     };
     let left = stretch.sound[stretch.from..stretch.to].to_vec();
     let assembly = Assembly { stretch, start_s, hop_s, reader, settings, findings, left };
-    Ok((assembly.assemble(&followed, guide.as_ref()), followed_pitch))
+    Ok(assembly.assemble(&followed, guide.as_ref()))
 }
 
 /// Where the partials of a note are, before any is followed.

@@ -92,18 +92,18 @@ pub fn sound_of(moments: &[Moment], sample_rate_hz: f64) -> Result<Vec<f32>, Err
 /// is straight in dB, and the phase a cubic that keeps phases and frequencies at both ends, of
 /// those the smoothest (R. J. McAulay and T. F. Quatieri, IEEE Trans. Acoust. Speech Signal
 /// Process. 34, 1986).
-pub(super) struct Sum {
+pub(crate) struct Sum {
     /// Where step 0 begins, in samples of the sound; need not be whole.
-    pub(super) start: f64,
+    pub(crate) start: f64,
     /// Samples of a step; need not be whole.
-    pub(super) hop: f64,
-    pub(super) rate_hz: f64,
+    pub(crate) hop: f64,
+    pub(crate) rate_hz: f64,
 }
 
 impl Sum {
     /// Adds to a sound what lies between points at one step and points at the next, times a factor
     /// each.
-    pub(super) fn add(
+    pub(crate) fn add(
         &self,
         sound: &mut [f32],
         step: usize,
@@ -111,14 +111,48 @@ impl Sum {
     ) {
         // Both ends by one formula, so that no sample falls between two steps or into both.
         let place = |n: usize| self.start + n as f64 * self.hop;
-        let from = place(step);
+        self.add_within(sound, (place(step), place(step + 1)), pieces);
+    }
+
+    /// The same of a step between two places in samples, which are those of the steps beside it.
+    fn add_within(
+        &self,
+        sound: &mut [f32],
+        (from, to): (f64, f64),
+        pieces: &[(TrackPoint, TrackPoint, f64)],
+    ) {
         let first = from.ceil().max(0.0);
-        let last = (place(step + 1).ceil().max(0.0) as usize).min(sound.len());
+        let last = (to.ceil().max(0.0) as usize).min(sound.len());
         if first as usize >= last {
             return;
         }
         let sound = &mut sound[first as usize..last];
         pulp::Arch::new().dispatch(AddPieces { sum: self, sound, pieces, at: first - from });
+    }
+
+    /// Adds what lies between points at one time and points at another, in seconds.
+    pub(crate) fn add_between(
+        sound: &mut [f32],
+        rate_hz: f64,
+        (from_s, to_s): (f64, f64),
+        pieces: &[(TrackPoint, TrackPoint, f64)],
+    ) {
+        let (from, to) = (from_s * rate_hz, to_s * rate_hz);
+        let sum = Self { start: from, hop: to - from, rate_hz };
+        sum.add_within(sound, (from, to), pieces);
+    }
+
+    /// The point that lies a share of the way from one point to another.
+    pub(crate) fn between(hop_s: f64, share: f64, a: &TrackPoint, b: &TrackPoint) -> TrackPoint {
+        // In samples of a second each.
+        let piece = Self { start: 0.0, hop: hop_s, rate_hz: 1.0 }.piece(a, b);
+        let t = share * hop_s;
+        let [p0, p1, p2, p3] = piece.phase;
+        TrackPoint {
+            frequency_hz: (p1 + t * (2.0 * p2 + 3.0 * t * p3)) / TAU,
+            amplitude: (piece.level[0] + piece.level[1] * t).exp(),
+            phase_rad: p0 + t * (p1 + t * (p2 + t * p3)),
+        }
     }
 
     fn piece(&self, a: &TrackPoint, b: &TrackPoint) -> Piece {

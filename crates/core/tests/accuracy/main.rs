@@ -12,6 +12,7 @@ mod modulation;
 mod partials;
 mod passby;
 mod pitch;
+mod rebuild;
 mod room;
 mod spectrogram;
 mod spectrum_averages;
@@ -40,6 +41,7 @@ fn whole_table() {
         modulation::MEASURES,
         partials::MEASURES,
         passby::MEASURES,
+        rebuild::MEASURES,
         pitch::MEASURES,
         room::MEASURES,
         spectrogram::MEASURES,

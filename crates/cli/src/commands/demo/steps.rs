@@ -578,6 +578,29 @@ pub(super) const STEPS: &[Step] = &[
         files: &[],
     },
     Step {
+        heading: "A flute without its even partials",
+        text: "Made again from its partials and its breath, but for partials 2, 4 and 6: it sounds \
+               hollow.",
+        arguments: "rebuild flute-a4.wav --remove even --output flute-hollow.wav --figure \
+                    flute-hollow.png",
+        figure: Some("flute-hollow.png"),
+        files: &["flute-hollow.wav"],
+    },
+    Step {
+        heading: "The harp as a bell",
+        text: "The partials are stretched, and die away more slowly: a string becomes a bell.",
+        arguments: "rebuild harp-g3 --stretch 0.08 --decay 1.5 --output harp-bell.wav",
+        figure: None,
+        files: &["harp-bell.wav"],
+    },
+    Step {
+        heading: "Half the speed, at the same pitch",
+        text: "The attack is that of the string, twice as long.",
+        arguments: "rebuild harp-g3 --time 2 --output harp-slow.wav",
+        figure: None,
+        files: &["harp-slow.wav"],
+    },
+    Step {
         heading: "And the green room?",
         text: "A balloon, in thirds of an octave: what the rating of its wall asks for.",
         arguments: "room green-burst.wav --fraction 3 --range 50Hz..5kHz --format json --output \

@@ -1,0 +1,434 @@
+//! `rebuild`: a sound made again from its partials and its noise, changed as asked.
+
+mod edit_file;
+
+use std::io::Cursor;
+use std::path::{Path, PathBuf};
+
+use anyhow::Result;
+use clap::{Args, ValueEnum};
+use serde::Serialize;
+use tonemap_core::Finding;
+use tonemap_core::rebuild::{Change, Course, Edit, Rebuilt, RestKind, Which, read_gain, rebuild};
+use tonemap_core::units::db_from_amplitude;
+use tonemap_figures::{Figure, RebuildFigure, Words, rebuild_figure};
+use tonemap_media::{WavEncoding, write_wav};
+
+use crate::advice;
+use crate::args::{Channel, ChannelList, FigureArgs, Format, PartArgs, SourceArgs};
+use crate::files::{self, Content};
+use crate::fundamental::FundamentalArgs;
+use crate::json;
+use crate::output;
+use crate::sound::{self, Levels, SoundArgs};
+use crate::status::{Status, Usage};
+use crate::studies;
+use crate::table::Table;
+use crate::take::{Part, Take};
+use crate::text;
+
+/// Make a sound again from its partials and its noise, with changes
+///
+/// The partials of every note are followed and made again, sinusoid by sinusoid; what they leave is
+/// made again as noise with its spectrum over time, or kept as it is. Changes are typed, or stand in
+/// an edit file (docs/edit-file.md). How it is computed stands in docs/methods/rebuild.md.
+#[derive(Args)]
+#[command(after_long_help = EXAMPLES)]
+pub(crate) struct Rebuild {
+    /// Recording, its name in the study, or - for standard input
+    #[arg(value_name = "TAKE", required_unless_present = "conditions")]
+    take: Option<PathBuf>,
+    #[command(flatten)]
+    source: SourceArgs,
+    #[command(flatten)]
+    part: PartArgs,
+    #[command(flatten)]
+    changes: ChangeArgs,
+    #[command(flatten)]
+    search: FundamentalArgs,
+    #[command(flatten)]
+    parts: PartFiles,
+    #[command(flatten)]
+    figure: FigureArgs,
+    #[command(flatten)]
+    sound: SoundArgs,
+}
+
+const EXAMPLES: &str = "Examples:
+  tonemap rebuild flute-a4.wav --remove even --output hollow.wav
+      without its even partials
+  tonemap rebuild harp-g3.wav --stretch 0.06 --decay 1.5 --output harp-bell.wav --figure bell.png
+      a string that sounds like a bell
+  tonemap rebuild harp-g3.wav --time 2 --output slow.wav
+      half the speed, at the same pitch
+  tonemap rebuild voice.wav --pitch '0s: 0ct, 1s: +300ct' --keep-envelope --output up.wav
+      a glide of a minor third, with its formants where they are
+  tonemap rebuild flute-a4.wav --rest none --left breath.wav --output tone.wav
+      the tone alone, and the breath alone
+  tonemap rebuild harp-g3.wav --edit harp.toml --output harp.wav
+      what an edit file says";
+
+#[derive(Args, Clone)]
+#[command(next_help_heading = "Changes")]
+struct ChangeArgs {
+    /// Read changes from an edit file: FILE.toml
+    #[arg(long, value_name = "FILE")]
+    edit: Option<PathBuf>,
+    /// Raise partials: even=+15dB, 3..5=-6dB, all='0s: 0dB, 2s: -20dB'
+    #[arg(long, value_name = "PARTIALS=GAIN", allow_hyphen_values = true)]
+    gain: Vec<String>,
+    /// Leave partials out: even, odd, 3, 3..5, 200Hz..2kHz, 'below -40dB'
+    #[arg(long, value_name = "PARTIALS")]
+    remove: Vec<Which>,
+    /// Move partials: all=+50ct, 2=-3Hz
+    #[arg(long, value_name = "PARTIALS=SHIFT")]
+    shift: Vec<String>,
+    /// Let partials decay this many times as slowly: 2, or 5..=0.5
+    #[arg(long, value_name = "[PARTIALS=]FACTOR")]
+    decay: Vec<String>,
+    /// Move partial n to n^S times its frequency: 0.02
+    #[arg(long, value_name = "S", allow_hyphen_values = true)]
+    stretch: Option<String>,
+    /// Give the partials this inharmonicity B; 0 makes them harmonic
+    #[arg(long, value_name = "B")]
+    inharmonicity: Option<String>,
+    /// Move all partials: +300ct, or '0s: 0ct, 1s: +300ct'
+    #[arg(long, value_name = "PITCH", allow_hyphen_values = true)]
+    pitch: Option<String>,
+    /// Make it last longer: 2, or which time is heard when, '0s: 0s, 3s: 6s'
+    #[arg(long, value_name = "TIME")]
+    time: Option<String>,
+    /// Let partials that are moved take the level that the spectrum has where they come to
+    #[arg(long)]
+    keep_envelope: bool,
+    /// Raise the noise: -6dB, or '0s: 0dB, 2s: -20dB'
+    #[arg(long, value_name = "GAIN", allow_hyphen_values = true)]
+    noise_gain: Option<String>,
+    /// What becomes of what the tones leave
+    #[arg(long, value_enum, default_value_t = RestArg::Noise)]
+    rest: RestArg,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+enum RestArg {
+    /// Noise that has its spectrum over time
+    Noise,
+    /// As it is, sample by sample
+    Exact,
+    /// Left out
+    None,
+}
+
+#[derive(Args, Clone)]
+#[command(next_help_heading = "Files")]
+struct PartFiles {
+    /// Write the tones alone, as they were changed: FILE.wav
+    #[arg(long, value_name = "FILE")]
+    tones: Option<PathBuf>,
+    /// Write the noise alone, as it was changed: FILE.wav
+    #[arg(long, value_name = "FILE")]
+    noise: Option<PathBuf>,
+    /// Write what the tones as they were leave of the take: FILE.wav
+    #[arg(long, value_name = "FILE")]
+    left: Option<PathBuf>,
+}
+
+/// `settings` in JSON.
+#[derive(Serialize)]
+struct Settings<'a> {
+    edit: Option<&'a Path>,
+    rest: RestKind,
+    free: bool,
+    stretch: f64,
+    inharmonicity: Option<f64>,
+    pitch_cents: Option<&'a Course>,
+    time: Option<&'a tonemap_core::rebuild::TimeMap>,
+    keep_envelope: bool,
+    bits: String,
+    dither: bool,
+}
+
+/// `result` in JSON, and the row in CSV.
+#[derive(Serialize)]
+struct RebuildResult {
+    output: String,
+    duration_s: f64,
+    notes: usize,
+    residual_db: Option<f64>,
+    normalised_db: f64,
+    #[serde(flatten)]
+    levels: Levels,
+    changes: Vec<Said>,
+}
+
+/// A change, and how many partials it means.
+#[derive(Debug, Clone, Serialize)]
+struct Said {
+    partials: String,
+    meant: usize,
+}
+
+/// What was made of the channels of a take.
+struct Made<'a> {
+    parts: Vec<Part<'a>>,
+    rebuilt: Vec<Rebuilt>,
+    /// Factor that keeps it from clipping.
+    factor: f32,
+    findings: Vec<Finding>,
+}
+
+impl Rebuild {
+    pub(crate) fn run(&self) -> Result<Status> {
+        output::check_figure(&self.figure, self.sound.force)?;
+        files::claim(&self.sound.output, Content::Sound, self.sound.force)?;
+        for file in self.parts.all() {
+            output::check_ending(file, &["wav"], "a part of the sound")?;
+            files::claim(file, Content::Sound, self.sound.force)?;
+        }
+        let edit = self.edit()?;
+        let named = studies::find_take(self.take.as_ref(), &self.source)?;
+        let mut take = Take::open(named, &self.source)?;
+        let all = vec![ChannelList(vec![Channel::All])];
+        let channels = if self.part.channels.is_empty() { all } else { self.part.channels.clone() };
+        let parts = take.parts(&PartArgs { channels, ..self.part.clone() })?;
+        let made = self.make(parts, &edit)?;
+        let sounds: Vec<Vec<f32>> = made.rebuilt.iter().map(Rebuilt::sound).collect();
+        let levels = self.write(&made, &sounds)?;
+        self.write_parts(&made)?;
+        if let Some(file) = &self.figure.figure {
+            output::write_figure(file, &self.draw(&made)?, self.sound.force)?;
+        }
+        output::print(&self.account(&made, &edit, levels)?)?;
+        Ok(Status::Done)
+    }
+
+    /// What is typed, behind what the edit file says.
+    fn edit(&self) -> Result<Edit> {
+        let of = &self.changes;
+        let mut edit = Edit::default();
+        if let Some(file) = &of.edit {
+            edit_file::read(file, &mut edit)?;
+        }
+        for words in &of.gain {
+            let (which, gain) = choice(words, "even=+15dB")?;
+            let gain_db = Some(Course::read(gain, read_gain)?);
+            edit.changes.push(Change { gain_db, ..Change::of(which) });
+        }
+        for which in &of.remove {
+            edit.changes.push(Change { remove: true, ..Change::of(which.clone()) });
+        }
+        for words in &of.shift {
+            let (which, shift) = choice(words, "all=+50ct")?;
+            edit.changes.push(Change { shift: Some(shift.parse()?), ..Change::of(which) });
+        }
+        for words in &of.decay {
+            let (which, factor) = if words.contains('=') {
+                choice(words, "5..=0.5")?
+            } else {
+                (Which::All, words.as_str())
+            };
+            let decay = factor.trim().parse().map_err(|_| {
+                Usage(format!("'{words}' is no factor of the decay; write 2, or even=0.5"))
+            })?;
+            edit.changes.push(Change { decay: Some(decay), ..Change::of(which) });
+        }
+        let whole = [
+            ("stretch", &of.stretch),
+            ("inharmonicity", &of.inharmonicity),
+            ("pitch", &of.pitch),
+            ("time", &of.time),
+            ("noise", &of.noise_gain),
+        ];
+        for (key, words) in whole {
+            if let Some(words) = words {
+                edit_file::set(&mut edit, key, words)?;
+            }
+        }
+        edit.keep_envelope |= of.keep_envelope;
+        edit.check()?;
+        Ok(edit)
+    }
+
+    fn rest(&self) -> RestKind {
+        match self.changes.rest {
+            RestArg::Noise => RestKind::Noise,
+            RestArg::Exact => RestKind::Exact,
+            RestArg::None => RestKind::None,
+        }
+    }
+
+    fn make<'a>(&self, parts: Vec<Part<'a>>, edit: &Edit) -> Result<Made<'a>> {
+        let mut findings = Vec::new();
+        let mut rebuilt = Vec::new();
+        for part in &parts {
+            let settings = self.search.settings(part, part.take().reference_hz())?;
+            let (samples, meter, of_take) = part.spooled(self.sound.quiet, |_| ())?;
+            let levels = meter.finish();
+            if levels.rms_dbfs.is_none() {
+                anyhow::bail!("{} is silent: there is nothing to make again", part.title());
+            }
+            let mut held = vec![0.0; tonemap_core::Samples::count(&samples)];
+            tonemap_core::Samples::read(&samples, 0, &mut held)?;
+            let made = rebuild(&held, part.rate_hz(), &settings, edit, self.rest())?;
+            let of_levels = levels.findings(&part.channel_name());
+            let said = [of_take, of_levels, advice::worded(made.findings.clone())].concat();
+            findings.extend(part.named_findings(&said, parts.len() > 1));
+            rebuilt.push(made);
+        }
+        findings.retain(|finding| finding.code != "first_channel");
+        let highest = |of: &Rebuilt| of.sound().iter().fold(0.0f32, |peak, x| peak.max(x.abs()));
+        let peak = rebuilt.iter().map(highest).fold(0.0f32, f32::max);
+        // A little below full scale.
+        let factor = if peak > 1.0 { 0.99 / peak } else { 1.0 };
+        Ok(Made { parts, rebuilt, factor, findings })
+    }
+
+    fn write(&self, made: &Made<'_>, sounds: &[Vec<f32>]) -> Result<Levels> {
+        const BLOCK: usize = 1 << 14;
+        let rate = made.parts[0].rate_hz();
+        let frames = sounds.iter().map(Vec::len).max().unwrap_or(0);
+        sound::write_sound(&self.sound, rate, sounds.len(), frames as u64, |sound| {
+            for from in (0..frames).step_by(BLOCK) {
+                let block = (from..(from + BLOCK).min(frames)).flat_map(|n| {
+                    sounds.iter().map(move |channel| channel.get(n).copied().unwrap_or(0.0))
+                });
+                let block: Vec<f64> = block.map(|x| f64::from(x * made.factor)).collect();
+                sound.write(&block)?;
+            }
+            Ok(())
+        })
+    }
+
+    /// The parts alone, in 32-bit floating point, as loud as they are in the whole.
+    fn write_parts(&self, made: &Made<'_>) -> Result<()> {
+        let of = |part: fn(&Rebuilt) -> &Vec<f32>, factor: f32| -> Vec<Vec<f32>> {
+            let scaled = |one: &Rebuilt| part(one).iter().map(|x| x * factor).collect();
+            made.rebuilt.iter().map(scaled).collect()
+        };
+        let parts = [
+            (&self.parts.tones, of(|one| &one.tones, made.factor)),
+            (&self.parts.noise, of(|one| &one.noise, made.factor)),
+            (&self.parts.left, of(|one| &one.left, 1.0)),
+        ];
+        for (file, channels) in parts {
+            let Some(file) = file else { continue };
+            let mut bytes = Cursor::new(Vec::new());
+            let rate = made.parts[0].rate_hz() as u32;
+            write_wav(&mut bytes, rate, &channels, WavEncoding::Float)?;
+            files::write_whole(file, Content::Sound, bytes.get_ref(), self.sound.force)?;
+        }
+        Ok(())
+    }
+
+    fn account(&self, made: &Made<'_>, edit: &Edit, levels: Levels) -> Result<String> {
+        let first = &made.rebuilt[0];
+        let part = &made.parts[0];
+        let said = |(change, meant): (&Change, &usize)| Said {
+            partials: change.which.words(),
+            meant: *meant,
+        };
+        let result = RebuildResult {
+            output: self.sound.output.display().to_string(),
+            duration_s: first.tones.len() as f64 / part.rate_hz(),
+            notes: first.notes,
+            residual_db: first.residual_db,
+            normalised_db: db_from_amplitude(f64::from(made.factor)),
+            levels,
+            changes: edit.changes.iter().zip(&first.meant).map(said).collect(),
+        };
+        match self.sound.format {
+            Format::Text => Ok(as_text(made, &result)),
+            Format::Json => {
+                let settings = Settings {
+                    edit: self.changes.edit.as_deref(),
+                    rest: self.rest(),
+                    free: self.search.free,
+                    stretch: edit.stretch,
+                    inharmonicity: edit.inharmonicity,
+                    pitch_cents: edit.pitch_cents.as_ref(),
+                    time: edit.time.as_ref(),
+                    keep_envelope: edit.keep_envelope,
+                    bits: self.sound.bits.words(),
+                    dither: self.sound.dither,
+                };
+                json::line("rebuild", part.record()?, settings, result, &made.findings)
+            }
+            Format::Csv => Table::new()
+                .words("output", "", |of: &RebuildResult| of.output.clone())
+                .number("duration_s", "", 3, |of| Some(of.duration_s))
+                .count("notes", "", |of| of.notes as u64)
+                .number("residual_db", "", 2, |of| of.residual_db)
+                .number("normalised_db", "", 2, |of| Some(of.normalised_db))
+                .csv([result]),
+        }
+    }
+
+    fn draw(&self, made: &Made<'_>) -> Result<Figure> {
+        let (part, rebuilt) = (&made.parts[0], &made.rebuilt[0]);
+        let title = part.title();
+        let notes = [residual_line(rebuilt), part.span_line()];
+        let figure = RebuildFigure {
+            before: &rebuilt.before,
+            after: &rebuilt.after,
+            words: Words { title: &title, notes: &notes, findings: &made.findings },
+        };
+        Ok(rebuild_figure(&figure, self.figure.size)?)
+    }
+}
+
+impl PartFiles {
+    fn all(&self) -> impl Iterator<Item = &PathBuf> {
+        [&self.tones, &self.noise, &self.left].into_iter().flatten()
+    }
+}
+
+/// Partials and what is asked for them.
+fn choice<'w>(words: &'w str, example: &str) -> Result<(Which, &'w str)> {
+    let Some((which, value)) = words.split_once('=') else {
+        return Err(Usage(format!("'{words}' does not say which partials; write {example}")).into());
+    };
+    Ok((which.parse()?, value.trim()))
+}
+
+/// A number with what it counts.
+fn counted(number: usize, what: &str) -> String {
+    if number == 1 { format!("1 {what}") } else { format!("{number} {what}s") }
+}
+
+fn residual_line(rebuilt: &Rebuilt) -> String {
+    let notes = counted(rebuilt.notes, "note");
+    match rebuilt.residual_db {
+        Some(db) => format!("{notes}; the tones leave {} dB of the take", text::number(db, 1)),
+        None => format!("{notes}: noise alone"),
+    }
+}
+
+fn as_text(made: &Made<'_>, result: &RebuildResult) -> String {
+    let part = &made.parts[0];
+    let mut out = format!(
+        "{}\n  {}\n\n{}",
+        part.title(),
+        part.span_line(),
+        text::sentence(&residual_line(&made.rebuilt[0]))
+    );
+    for change in &result.changes {
+        let partials = counted(change.meant, "partial");
+        out += &text::sentence(&format!("{}: {partials} changed", change.partials));
+    }
+    let lowered = if result.normalised_db < 0.0 {
+        format!(
+            ", lowered by {} dB so that it does not clip",
+            text::number(-result.normalised_db, 2)
+        )
+    } else {
+        String::new()
+    };
+    out += &text::sentence(&format!(
+        "{}: {} s, peak {} dBFS, RMS {} dBFS{lowered}",
+        result.output,
+        text::number(result.duration_s, 3),
+        text::known(result.levels.peak_dbfs, 2),
+        text::known(result.levels.rms_dbfs, 2)
+    ));
+    out + &text::findings_below(&made.findings)
+}

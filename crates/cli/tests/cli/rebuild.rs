@@ -1,0 +1,141 @@
+//! `rebuild`: sounds made again, changed as typed or as a file says, and what cannot be done.
+
+use serde_json::Value;
+use tonemap_core::synth::{PluckedString, to_samples, white_noise};
+use tonemap_media::WavEncoding;
+
+use crate::bench::{Bench, codes, number};
+
+const RATE: u32 = 48_000;
+
+/// A string from 0.1 s on, with a little noise.
+fn string() -> Vec<f32> {
+    let string = PluckedString { frequency_hz: 220.0, ..PluckedString::default() };
+    let mut sound = white_noise(3, 1e-5, 4800 + 2 * RATE as usize);
+    let heard = string.render(f64::from(RATE), 2.0);
+    sound[4800..].iter_mut().zip(heard).for_each(|(x, heard)| *x += heard);
+    to_samples(&sound)
+}
+
+fn bench() -> Bench {
+    let bench = Bench::new();
+    bench.take("a.wav", RATE, WavEncoding::Float, &[string()]);
+    bench
+}
+
+fn json(bench: &Bench, arguments: &str) -> Value {
+    bench.json(&format!("rebuild {arguments} --format json --quiet"))
+}
+
+/// Level of a partial as `partials` reads it.
+fn level(bench: &Bench, take: &str, number_of: usize) -> f64 {
+    let found = bench.json(&format!("partials {take} --format json --quiet"));
+    let partials = found["result"]["partials"].as_array().expect("partials");
+    let is_it = |of: &&Value| of["number"] == number_of;
+    number(&partials.iter().find(is_it).expect("the partial")["level_db"])
+}
+
+/// The number of channels and the samples of a file in 32-bit floating point.
+fn read(bench: &Bench, name: &str) -> (u16, Vec<f32>) {
+    let bytes = std::fs::read(bench.path(name)).expect("written");
+    let data = bytes.windows(4).position(|four| four == b"data").expect("samples") + 8;
+    let value = |four: &[u8]| f32::from_le_bytes(four.try_into().expect("four bytes"));
+    let channels = u16::from_le_bytes([bytes[22], bytes[23]]);
+    (channels, bytes[data..].chunks_exact(4).map(value).collect())
+}
+
+fn samples(bench: &Bench, name: &str) -> Vec<f32> {
+    read(bench, name).1
+}
+
+#[test]
+fn parts_are_the_whole_and_changes_are_heard() {
+    let bench = bench();
+    let files = "--tones tones.wav --noise noise.wav --left left.wav";
+    let found = json(&bench, &format!("a.wav --rest exact --output same.wav {files}"));
+    let result = &found["result"];
+    assert_eq!(result["notes"], 1);
+    assert!(number(&result["residual_db"]) < -60.0, "{result}");
+    assert_eq!(number(&result["normalised_db"]), 0.0);
+    let (whole, same) = (samples(&bench, "a.wav"), samples(&bench, "same.wav"));
+    let (tones, left) = (samples(&bench, "tones.wav"), samples(&bench, "left.wav"));
+    for n in 0..whole.len() {
+        assert!((whole[n] - same[n]).abs() < 1e-6, "{n}");
+        assert!((whole[n] - tones[n] - left[n]).abs() < 1e-6, "{n}");
+    }
+    let found = json(&bench, "a.wav --gain even=+6dB --remove 3 --output b.wav");
+    assert_eq!(found["result"]["changes"][0]["partials"], "even");
+    assert!(number(&found["result"]["changes"][1]["meant"]) == 1.0, "{found}");
+    for (partial, by) in [(1, 0.0), (2, 6.0), (4, 6.0), (5, 0.0)] {
+        let moved = level(&bench, "b.wav", partial) - level(&bench, "a.wav", partial);
+        assert!((moved - by).abs() < 0.05, "{partial}: {moved}");
+    }
+    let slow = json(&bench, "a.wav --time 2 --output slow.wav");
+    assert!((number(&slow["result"]["duration_s"]) - 4.2).abs() < 1e-3, "{slow}");
+    let pitch = bench.run("rebuild a.wav --pitch +1200ct --output up.wav --figure up.svg");
+    assert_eq!(pitch.status, 0, "{}", pitch.err);
+    let f0 = bench.json("partials up.wav --format json --quiet");
+    assert!((number(&f0["result"]["f0_hz"]) - 440.0).abs() < 0.1, "{}", f0["result"]["f0_hz"]);
+    let svg = std::fs::read_to_string(bench.path("up.svg")).expect("drawn");
+    assert!(svg.contains("Highest level") && svg.contains("before, left"), "{svg:.300}");
+}
+
+#[test]
+fn an_edit_file_says_what_is_typed() {
+    let bench = bench();
+    bench.write(
+        "edit.toml",
+        b"stretch = 0.01\nnoise = \"-6dB\"\n[[change]]\npartials = \"odd\"\ngain = \"0s: 0dB, 1s: -12dB\"\n",
+    );
+    let typed = "--stretch 0.01 --noise-gain -6dB";
+    json(&bench, "a.wav --edit edit.toml --output file.wav");
+    let line = ["rebuild", "a.wav", "--gain", "odd=0s: 0dB, 1s: -12dB", "--output", "typed.wav"];
+    let line: Vec<&str> = line.into_iter().chain(typed.split(' ')).collect();
+    assert_eq!(bench.run_words(&line).status, 0);
+    let bytes = |name: &str| std::fs::read(bench.path(name)).expect("written");
+    assert!(bytes("file.wav") == bytes("typed.wav"), "the same to the byte");
+    bench.write("add.toml", b"[[add]]\nfrequency = \"0s: 1kHz, 1s: 1kHz\"\nlevel = \"0s: -20dB, 1s: -20dB\"\n[[noise-band]]\nrange = \"2kHz..\"\ngain = \"-20dB\"\n");
+    json(&bench, "a.wav --edit add.toml --rest none --remove all --output tone.wav");
+    let tone = samples(&bench, "tone.wav");
+    let mean: f32 = tone[9600..38_400].iter().map(|x| x * x).sum::<f32>() / 28_800.0;
+    assert!((mean / 0.005 - 1.0).abs() < 0.01, "{mean}");
+}
+
+#[test]
+fn what_makes_no_sense_is_refused_or_said() {
+    let bench = bench();
+    let refused = |arguments: &[&str], words: &str| {
+        let fixed = ["rebuild", "a.wav", "--output", "x.wav"];
+        let line: Vec<&str> = fixed.iter().chain(arguments).copied().collect();
+        let run = bench.run_words(&line);
+        assert!(run.status == 2 && run.err.contains(words), "{arguments:?}: {}", run.err);
+        assert!(!bench.path("x.wav").exists(), "{arguments:?}");
+    };
+    bench.write("key.toml", b"[[change]]\npartals = \"even\"\n");
+    bench.write("value.toml", b"envelope = \"hold\"\n");
+    refused(&["--edit", "key.toml"], "did you mean 'partials'");
+    refused(&["--edit", "value.toml"], "keep or move");
+    refused(&["--pitch", "1s: 0ct, 0.5s: 3ct"], "times that rise");
+    refused(&["--pitch", "+9000ct"], "four octaves");
+    refused(&["--time", "0s: 0s, 1s: 2s, 2s: 1s"], "rise on both sides");
+    refused(&["--time", "2", "--rest", "exact"], "which can be stretched");
+    refused(&["--gain", "even"], "even=+15dB");
+    refused(&["--remove", "evens"], "a choice of partials");
+    let none = json(&bench, "a.wav --gain 200..=3dB --output none.wav");
+    assert_eq!(codes(&none), ["none_meant"]);
+    // Louder than full scale: lowered, and said.
+    let loud = json(&bench, "a.wav --gain all=+30dB --output loud.wav --bits 16");
+    assert!(number(&loud["result"]["normalised_db"]) < -10.0, "{loud}");
+    assert!(number(&loud["result"]["peak_dbfs"]) <= 0.0, "{loud}");
+    bench.take("noise.wav", RATE, WavEncoding::Float, &[to_samples(&white_noise(5, 0.1, 96_000))]);
+    let noise = json(&bench, "noise.wav --output n.wav");
+    assert_eq!(codes(&noise), ["no_tones"]);
+    assert!(noise["result"]["residual_db"].is_null());
+    bench.take("silent.wav", RATE, WavEncoding::Float, &[vec![0.0; 48_000]]);
+    let silent = bench.run("rebuild silent.wav --output s.wav");
+    assert!(silent.status == 1 && silent.err.contains("silent"), "{}", silent.err);
+    // Channels stay what they are.
+    bench.take("two.wav", RATE, WavEncoding::Float, &[string(), string()]);
+    json(&bench, "two.wav --output both.wav");
+    assert_eq!(read(&bench, "both.wav").0, 2);
+}
