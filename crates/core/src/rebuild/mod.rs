@@ -250,7 +250,7 @@ fn rest_of(left: &[f32], rate_hz: f64, samples: usize, edit: &Edit, rest: RestKi
         }
         RestKind::Noise => {
             let source_s = |t: f64| edit.time.as_ref().map_or(t, |map: &TimeMap| map.source_s(t));
-            let noise = noise::shaped_as(left, rate_hz, samples, source_s, gain);
+            let noise = noise::shaped_as(left, rate_hz, &noise::Made { samples, source_s }, gain);
             noise.into_iter().map(|x| x as f32).collect()
         }
     }
