@@ -94,7 +94,11 @@ fn an_edit_file_says_what_is_typed() {
     assert_eq!(bench.run_words(&line).status, 0);
     let bytes = |name: &str| std::fs::read(bench.path(name)).expect("written");
     assert!(bytes("file.wav") == bytes("typed.wav"), "the same to the byte");
-    bench.write("add.toml", b"[[add]]\nfrequency = \"0s: 1kHz, 1s: 1kHz\"\nlevel = \"0s: -20dB, 1s: -20dB\"\n[[noise-band]]\nrange = \"2kHz..\"\ngain = \"-20dB\"\n");
+    bench.write(
+        "add.toml",
+        b"[[add]]\nfrequency = \"0s: 1kHz, 1s: 1kHz\"\nlevel = \"0s: -20dB, 1s: -20dB\"\n\
+          [[noise-band]]\nrange = \"2kHz..\"\ngain = \"-20dB\"\n",
+    );
     json(&bench, "a.wav --edit add.toml --rest none --remove all --output tone.wav");
     let tone = samples(&bench, "tone.wav");
     let mean: f32 = tone[9600..38_400].iter().map(|x| x * x).sum::<f32>() / 28_800.0;

@@ -151,7 +151,10 @@ pub fn rebuild(
         if *count == 0 && !notes.is_empty() {
             findings.push(Finding::warning(
                 "none_meant",
-                format!("No partial is {}: that change does nothing.", change.which.words()),
+                format!(
+                    "There is no partial '{}': that change does nothing.",
+                    change.which.words()
+                ),
             ));
         }
     }

@@ -6,6 +6,7 @@ use std::f64::consts::TAU;
 use super::edit::{Course, Edit, Shift};
 use crate::measured::Measured;
 use crate::partials::{Partial, PartialTrack, Partials, Sum, TrackPoint};
+use crate::spectrum::ResponseCurve;
 use crate::units::{amplitude_from_db, cents_above};
 
 /// A track as it is made: when each of its points is heard, and the point.
@@ -21,22 +22,6 @@ pub struct MadeTrack {
     is_as_it_was: bool,
 }
 
-/// The level of a note over frequency at one of its steps, in dB, the lowest frequency first.
-struct Envelope(Vec<(f64, f64)>);
-
-impl Envelope {
-    /// Straight over the logarithm of the frequency, held beyond the ends.
-    fn level_db(&self, hz: f64) -> f64 {
-        let after = self.0.partition_point(|(of, _)| *of <= hz);
-        match (after.checked_sub(1).map(|n| self.0[n]), self.0.get(after)) {
-            (Some((f0, a)), Some((f1, b))) => a + (b - a) * (hz / f0).ln() / (f1 / f0).ln(),
-            (Some((_, db)), None) => db,
-            (None, Some((_, db))) => *db,
-            (None, None) => 0.0,
-        }
-    }
-}
-
 /// What becomes of the tracks of a note.
 pub(super) fn made(note: &Partials, edit: &Edit, attack: &Attack) -> Vec<MadeTrack> {
     let loudest = note.partials.iter().map(|of| of.level_db).fold(f64::NEG_INFINITY, f64::max);
@@ -48,7 +33,7 @@ pub(super) fn made(note: &Partials, edit: &Edit, attack: &Attack) -> Vec<MadeTra
         let partial = note.partials.iter().find(|of| of.number == track.number);
         let changer = Changer { note, edit, partial, loudest, attack };
         let is_removed = changer.is_removed();
-        let envelope = |k: usize| envelopes.get(step(track, k));
+        let envelope = |k: usize| envelopes.get(step(track, k))?.as_ref();
         let points = changer.points(track, envelope);
         let is_as_it_was = edit.is_nothing();
         MadeTrack { number: track.number, points, is_removed, is_as_it_was }
@@ -56,7 +41,11 @@ pub(super) fn made(note: &Partials, edit: &Edit, attack: &Attack) -> Vec<MadeTra
     note.tracks.iter().map(of_track).collect()
 }
 
-fn envelopes(note: &Partials, step: impl Fn(&PartialTrack, usize) -> usize) -> Vec<Envelope> {
+/// The level of a note over frequency at each of its steps.
+fn envelopes(
+    note: &Partials,
+    step: impl Fn(&PartialTrack, usize) -> usize,
+) -> Vec<Option<ResponseCurve>> {
     let mut all: Vec<Vec<(f64, f64)>> = Vec::new();
     for track in &note.tracks {
         for (k, point) in track.points.iter().enumerate() {
@@ -67,11 +56,7 @@ fn envelopes(note: &Partials, step: impl Fn(&PartialTrack, usize) -> usize) -> V
             all[at].push((point.frequency_hz, point.level_db()));
         }
     }
-    for points in &mut all {
-        points.sort_by(|a, b| a.0.total_cmp(&b.0));
-        points.dedup_by(|a, b| a.0 == b.0);
-    }
-    all.into_iter().map(Envelope).collect()
+    all.into_iter().map(|points| ResponseCurve::new(points).ok()).collect()
 }
 
 /// What happens to one track.
@@ -163,7 +148,7 @@ impl Changer<'_> {
     fn points<'e>(
         &self,
         track: &PartialTrack,
-        envelope: impl Fn(usize) -> Option<&'e Envelope>,
+        envelope: impl Fn(usize) -> Option<&'e ResponseCurve>,
     ) -> Vec<(f64, TrackPoint)> {
         if self.edit.is_nothing() {
             let points = self.finer(track).into_iter();
@@ -282,9 +267,11 @@ pub(super) fn add(
             continue;
         }
         // What comes before the note begins stays as it is.
-        let before = sound[..first.min(sound.len())].to_vec();
+        let from = ((t0 * rate_hz).max(0.0) as usize).min(first);
+        let silent = from..first.min(sound.len());
+        let before = sound[silent.clone()].to_vec();
         Sum::add_between(sound, rate_hz, (t0, t1), &pieces);
-        sound[..before.len()].copy_from_slice(&before);
+        sound[silent].copy_from_slice(&before);
     }
 }
 
@@ -327,14 +314,16 @@ impl Attack {
         if first >= end {
             return Self::as_read(note.start_s);
         }
-        let mut tones = vec![0.0; end];
+        let mut tones = vec![0.0; end - first];
+        let later_s = first as f64 / rate_hz;
         for ((t0, t1), pieces) in steps(&tracks, note.start_s, rate_hz, 1.0) {
             let (t0, t1) = (f64::from_bits(t0), f64::from_bits(t1));
             if t0 * rate_hz < end as f64 {
-                Sum::add_between(&mut tones, rate_hz, (t0, t1), &pieces);
+                let step_s = (t0 - later_s, t1 - later_s);
+                Sum::add_between(&mut tones, rate_hz, step_s, &pieces);
             }
         }
-        let pair = |n: usize| (f64::from(sound[n]), f64::from(tones[n]));
+        let pair = |n: usize| (f64::from(sound[n]), f64::from(tones[n - first]));
         let (mut gained, mut least, mut begins) = (0.0, 0.0, first);
         for n in first..end.min(first + (LONGEST_S * rate_hz) as usize) {
             let (x, y) = pair(n);

@@ -11,7 +11,7 @@ use crate::quantity::{Field, Unit};
 use crate::units::db_from_amplitude;
 
 /// dB for each share of an amplitude, and degrees for each radian.
-const DB_PER_SHARE: f64 = 20.0 / std::f64::consts::LN_10;
+pub(super) const DB_PER_SHARE: f64 = 20.0 / std::f64::consts::LN_10;
 const DEGREES: f64 = 180.0 / std::f64::consts::PI;
 
 /// A point of the transfer function.

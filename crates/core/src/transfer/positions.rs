@@ -2,14 +2,13 @@
 
 use rustfft::num_complex::Complex64;
 
+use super::curve::DB_PER_SHARE;
 use super::{Smoothing, Transfer, TransferBand, TransferCurve};
 use crate::error::Error;
 use crate::measured::Measured;
 use crate::significance::widened;
 use crate::spectrum::ResponseCurve;
 use crate::units::{amplitude_from_db, db_from_amplitude};
-
-const DB_PER_SHARE: f64 = 20.0 / std::f64::consts::LN_10;
 
 /// A point at one position: magnitude with its uncertainty, and phase in radians.
 type At = (Measured, f64);

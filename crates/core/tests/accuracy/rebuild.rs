@@ -100,13 +100,14 @@ fn what_is_not_changed_is_what_it_was() {
         let off = sum.iter().zip(&sound).map(|(a, b)| f64::from(a - b));
         (seed % 3, same.residual_db.expect("tones"), db_of(off, &sound))
     });
-    for (kind, name) in ["strings", "tones with vibrato", "bells"].into_iter().enumerate() {
+    let kinds = [("strings", -52.0), ("tones with vibrato", -46.0), ("bells", -68.0)];
+    for (kind, (name, most)) in kinds.into_iter().enumerate() {
         let of_kind = found.iter().filter(|(of, ..)| *of == kind as u64);
         let mut left: Vec<f64> = of_kind.map(|(_, db, _)| *db).collect();
         left.sort_by(f64::total_cmp);
         let (middle, worst) = (left[left.len() / 2], left[left.len() - 1]);
         println!("rebuild: {name}: the tones leave {middle:.1} dB, {worst:.1} dB at most");
-        assert!(middle < -60.0 && worst < -45.0, "{name}: {middle} {worst}");
+        assert!(middle < -60.0 && worst < most, "{name}: {middle} {worst}");
     }
     let worst = found.iter().map(|(.., off)| *off).fold(f64::NEG_INFINITY, f64::max);
     println!("rebuild: tones and exact rest are {worst:.1} dB off at most");
@@ -367,7 +368,7 @@ fn edges_of_changes_do_not_click() {
     let edges: Vec<f64> = found.into_iter().flatten().collect();
     let worst = edges.iter().copied().fold(f64::NEG_INFINITY, f64::max);
     println!("rebuild: at edges {worst:.2} dB above what is about them at most, above 6 kHz");
-    assert!(worst < 3.0, "{worst}");
+    assert!(worst < 2.0, "{worst}");
 }
 
 /// Level above 6 kHz.
