@@ -63,9 +63,7 @@ pub enum Error {
     )]
     NoCommonBand,
     /// Nothing in the sound is a tone.
-    #[error(
-        "nothing in this span stands out as a tone; choose the span in which the source is heard"
-    )]
+    #[error("nothing in this span stands out as a tone; choose one in which the sound is heard")]
     NoTone,
     /// No tone shifts.
     #[error(

@@ -33,6 +33,7 @@
 //! | [`transfer`] | what lies between a reference and a response: delay, magnitude, phase, coherence |
 //! | [`room`] | reverberation times, clarity and definition of a room |
 //! | [`rebuild`] | a sound made again from its partials and noise, changed |
+//! | [`notate`] | notes or partials as they are written on staves, with the cents left |
 //! | [`passby`] | speed and closest distance of a source from how its tones shift |
 //! | [`isolation`] | sound insulation between rooms, and its single numbers |
 //! | [`compare`] | two sounds: delay, drift, gain, differences and which of them are real |
@@ -70,6 +71,7 @@ pub mod filter;
 mod finding;
 mod fit;
 pub mod frame;
+mod hearing;
 mod histogram;
 pub mod intake;
 pub mod isolation;
@@ -78,6 +80,7 @@ mod linear;
 pub mod loudness;
 mod measured;
 pub mod modulation;
+pub mod notate;
 mod onsets;
 pub mod partials;
 pub mod passby;

@@ -39,7 +39,7 @@ pub(crate) mod flat {
         };
     }
 
-    flat! { a approach_hz b closest_s corrected_db decay_t60_s depth difference difference_db distance_m f0_hz fitted_reference_hz
+    flat! { a approach_hz b cents closest_s corrected_db decay_t60_s depth difference difference_db distance_m f0_hz fitted_reference_hz
     delay_s drift_ppm frequency_deviation_hz frequency_rate_hz gain_db grade grade_change inharmonicity
     inharmonicity_difference intercept laeq_db late_s lceq_db leq_db level_db loudness_level_phon
     loudness_sone magnitude_db mid_s mistuning_cents

@@ -1,4 +1,4 @@
-//! Audio files for Tone Map: read in streaming blocks, written whole; notes as MIDI files.
+//! Audio files for Tone Map: read in streaming blocks, written whole; notes as MIDI files and scores.
 //!
 //! [`TakeReader::open`] recognises a file by its content, never by its name, and gives what its
 //! header says ([`TakeInfo`]); [`TakeReader::read`] then fills one [`Block`] after another with
@@ -48,6 +48,7 @@ mod error;
 mod info;
 mod midi;
 mod mp4;
+mod musicxml;
 mod raw;
 mod reader;
 mod sdif;
@@ -58,6 +59,7 @@ pub use block::Block;
 pub use error::Error;
 pub use info::TakeInfo;
 pub use midi::{MidiNote, midi_file};
+pub use musicxml::{Score, ScoreNote, ScoreStaff, musicxml_file};
 pub use raw::{RawCoding, RawFormat};
 pub use reader::TakeReader;
 pub use sdif::{SdifFrame, SdifKind, SdifPartial, read_sdif, sdif_file};

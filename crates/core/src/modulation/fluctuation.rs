@@ -15,7 +15,8 @@ use std::f64::consts::TAU;
 
 use rustfft::num_complex::Complex;
 
-use super::sensation::{CHANNELS, Excitation, bark};
+use super::sensation::{CHANNELS, Excitation};
+use crate::hearing::bark;
 use crate::transform::{RealTransform, fast_length};
 
 type C = Complex<f64>;

@@ -1,10 +1,8 @@
 //! What fluctuation strength and roughness have in common: which channels of the ear a component
 //! excites.
 //!
-//! A component of level L at z Bark excites channels below it by 27 dB less for each Bark, and
-//! channels above it by 24 + 230 Hz/f − 0.2·L dB less for each (E. Terhardt, Hearing Research 1,
-//! 1979), as far as that is over the threshold in quiet, 3.64·f^−0.8 − 6.5·exp(−0.6·(f − 3.3)²) +
-//! 10^−3·f^4 dB, f in kHz (the same).
+//! Each component excites the channels beside it as [`crate::hearing`] has it, as far as that is over the
+//! threshold in quiet.
 
 use std::f64::consts::LN_10;
 use std::ops::Range;
@@ -13,26 +11,14 @@ use super::fluctuation::Fluctuation;
 use super::roughness::Roughness;
 use super::{Modulation, Sound};
 use crate::error::Error;
+use crate::hearing::{LOWER_DB_PER_BARK, UPPER_PER_DB, bark, threshold_db, upper_db_per_bark};
 use crate::samples::{Reader, Samples};
 use crate::units::{amplitude_from_db, db_from_power, power_from_db};
 
 /// Channels, half a Bark apart, the first at half a Bark.
 pub(super) const CHANNELS: usize = 47;
-const LOWER_DB_PER_BARK: f64 = 27.0;
 /// Nepers for each dB.
 const AMPLITUDE: f64 = LN_10 / 20.0;
-
-/// Critical-band rate of a frequency (E. Zwicker, E. Terhardt, JASA 68, 1980).
-pub(super) fn bark(hz: f64) -> f64 {
-    13.0 * (0.76e-3 * hz).atan() + 3.5 * (hz / 7500.0).powi(2).atan()
-}
-
-/// Threshold in quiet.
-pub(super) fn threshold_db(hz: f64) -> f64 {
-    let khz = hz.max(20.0) / 1e3;
-    let dip = 6.5 * (-0.6 * (khz - 3.3).powi(2)).exp();
-    3.64 * khz.powf(-0.8) - dip + 1e-3 * khz.powi(4)
-}
 
 /// What a sound excites in the channels, by the powers of its components.
 ///
@@ -94,7 +80,7 @@ impl Excitation {
             Component {
                 bark,
                 audible: power_from_db(threshold_db(hz)),
-                upper_db: 24.0 + 230.0 / hz.max(1.0),
+                upper_db: upper_db_per_bark(hz),
                 next: ((2.0 * bark) as usize + 1).min(CHANNELS),
             }
         };
@@ -141,7 +127,7 @@ impl Excitation {
                 continue;
             }
             let level_db = db_from_power(power);
-            let upper_db = (at.upper_db - 0.2 * level_db).max(0.0);
+            let upper_db = (at.upper_db - UPPER_PER_DB * level_db).max(0.0);
             self.above[n] = (-AMPLITUDE * upper_db * (channel_bark(at.next) - at.bark)).exp();
             self.steps[n] = (-AMPLITUDE * 0.5 * upper_db).exp();
             let over_db = level_db - self.lowest_db;
