@@ -5,6 +5,7 @@
 //! one order: what can be known to fail is found before the work, one bad take is named and passed
 //! over, and nothing is printed that could not be written.
 
+use std::borrow::Cow;
 use std::path::{Path, PathBuf};
 
 use anyhow::{Context, Result};
@@ -91,7 +92,7 @@ pub(crate) struct Common<'c> {
     pub(crate) parts: Parts<'c>,
     pub(crate) limits: &'c LimitArgs,
     pub(crate) figure: &'c FigureArgs,
-    pub(crate) output: &'c OutputArgs,
+    pub(crate) output: Cow<'c, OutputArgs>,
 }
 
 impl<'c> Common<'c> {
@@ -103,6 +104,7 @@ impl<'c> Common<'c> {
         output: &'c OutputArgs,
     ) -> Self {
         let TakesArgs { takes, source, part } = takes;
+        let output = Cow::Borrowed(output);
         Self { takes, source, parts: Parts::EachChannel(part), limits, figure, output }
     }
 
@@ -198,6 +200,7 @@ pub(crate) fn each<F>(made: &[Made<'_, F>], text: impl Fn(&Made<'_, F>) -> Strin
 /// Runs a command.
 pub(crate) fn drive<M: Measure>(command: &M) -> Result<Status> {
     let Common { takes, source, parts: chosen, limits, figure, output } = command.common();
+    let output = &*output;
     output::begin(output);
     command.check()?;
     output::check_outputs(figure, output)?;

@@ -36,10 +36,11 @@ fn path_of(text: roxmltree::Node<'_, '_>) -> Result<String, Error> {
     let size = number("font-size").unwrap_or(0.0);
     // The library hangs a text from its top, by a share of the size.
     let hangs = text.attribute("dy").and_then(|dy| dy.trim_end_matches("em").parse::<f32>().ok());
-    let face = if text.attribute("font-weight") == Some("bold") {
-        theme::SEMI_BOLD
-    } else {
-        theme::REGULAR
+    let is_sign = text.attribute("font-family") == Some(theme::SIGNS_FAMILY);
+    let face = match text.attribute("font-weight") {
+        _ if is_sign => theme::SIGNS,
+        Some("bold") => theme::SEMI_BOLD,
+        _ => theme::REGULAR,
     };
     let font = FontRef::try_from_slice(face).map_err(Error::drawing)?;
     let scale = size / font.units_per_em().unwrap_or(1000.0);

@@ -17,6 +17,7 @@
 //! | [`content_figure`] | harmonics over the noise beside them |
 //! | [`compass_figure`] | cents and inharmonicity of notes across the compass |
 //! | [`map_figure`] | the spectra of all notes side by side |
+//! | [`notate_figure`] | notes on staves: a phrase over time, a chord beside its spectrum |
 //! | [`unison_figure`] | the partials of strings sounding together, with their decay removed |
 //! | [`transfer_figure`] | coherence, magnitude and phase from a reference to a response |
 //! | [`room_figure`] | reverberation times over bands, the level over time, the decay of each band |
@@ -72,6 +73,7 @@ mod loudness;
 mod marks;
 mod modulation;
 mod narrow;
+mod notate;
 mod notes;
 mod page;
 mod panel;
@@ -102,6 +104,7 @@ pub use loudness::{DrawnLoudness, LoudnessFigure, loudness_figure};
 pub use marks::{DrawnTrack, Marks, TrackPoint};
 pub use modulation::{ModulationFigure, modulation_cells, modulation_figure};
 pub use narrow::{DrawnLook, NarrowFigure, narrow_figure};
+pub use notate::{DRAWN_NOTES, NotateFigure, notate_figure};
 pub use notes::Words;
 pub use page::{PageStep, index_page};
 pub use partials::{PartialsFigure, partials_figure};

@@ -126,7 +126,9 @@ impl Figure {
     ///
     /// [`Error::Drawing`] if a picture cannot be encoded.
     pub fn svg(&self) -> Result<String, Error> {
-        let mut svg = format!("{}<style>{}</style>\n", self.head, theme::font_faces());
+        let has_signs = self.layers.iter().any(|layer| layer.contains(theme::SIGNS_FAMILY));
+        let signs = if has_signs { theme::signs_face() } else { String::new() };
+        let mut svg = format!("{}<style>{}{signs}</style>\n", self.head, theme::font_faces());
         for (n, layer) in self.layers.iter().enumerate() {
             svg.push_str(layer);
             if let Some(picture) = self.pictures.get(n) {
@@ -241,6 +243,7 @@ fn fonts() {
         // Registering can only fail on a damaged font file, which the tests would show.
         let _ = register_font(theme::FONT_FAMILY, FontStyle::Normal, theme::REGULAR);
         let _ = register_font(theme::FONT_FAMILY, FontStyle::Bold, theme::SEMI_BOLD);
+        let _ = register_font(theme::SIGNS_FAMILY, FontStyle::Normal, theme::SIGNS);
     });
 }
 
@@ -405,6 +408,21 @@ impl Sheet<'_> {
         self.area.draw_text(&drawable(text), &look.style(), top).map_err(Error::drawing)
     }
 
+    /// Signs of music with their origin at (`x`, `y`), on a staff of a height in pixels.
+    pub(crate) fn signs(
+        &self,
+        x: f64,
+        y: f64,
+        signs: &str,
+        staff_px: f64,
+        colour: RGBColor,
+    ) -> Result<(), Error> {
+        let style =
+            (theme::SIGNS_FAMILY, staff_px * UNITS * TEXT_FACTOR).into_font().color(&colour);
+        let top = Self::at(x, y - 0.76 * staff_px);
+        self.area.draw_text(signs, &style, top).map_err(Error::drawing)
+    }
+
     /// A text that runs upwards, its middle at (`x`, `y`), its baseline to the right of `x`.
     pub(crate) fn text_upwards(&self, x: f64, y: f64, text: &str, look: Type) -> Result<(), Error> {
         let style = look.align(Align::Centre).style().transform(FontTransform::Rotate270);
@@ -447,7 +465,8 @@ pub(crate) mod drawn {
         let document = roxmltree::Document::parse(&svg).expect("well-formed");
         let nodes = document.descendants().filter(|node| node.has_tag_name("text"));
         let text = |node: roxmltree::Node<'_, '_>| {
-            if node.attribute("transform").is_some() {
+            let is_sign = node.attribute("font-family") == Some(theme::SIGNS_FAMILY);
+            if node.attribute("transform").is_some() || is_sign {
                 return None;
             }
             let number = |name: &str| node.attribute(name)?.parse::<f64>().ok();

@@ -56,15 +56,27 @@ pub(crate) const SEMI_BOLD: &[u8] = include_bytes!("../assets/Inter-SemiBold.otf
 const REGULAR_PACKED: &[u8] = include_bytes!("../assets/Inter-Regular.woff2");
 const SEMI_BOLD_PACKED: &[u8] = include_bytes!("../assets/Inter-SemiBold.woff2");
 
+/// The embedded signs of music: a subset of Bravura under another name (SIL Open Font License,
+/// `assets/StaffSigns-LICENSE.txt`), laid out as SMuFL 1.40 has it.
+pub(crate) const SIGNS_FAMILY: &str = "Staff Signs";
+pub(crate) const SIGNS: &[u8] = include_bytes!("../assets/StaffSigns.otf");
+const SIGNS_PACKED: &[u8] = include_bytes!("../assets/StaffSigns.woff2");
+
 /// A style sheet that brings the fonts along.
 pub(crate) fn font_faces() -> String {
+    face(FONT_FAMILY, "400", REGULAR_PACKED) + &face(FONT_FAMILY, "600 700", SEMI_BOLD_PACKED)
+}
+
+/// The same for signs of music.
+pub(crate) fn signs_face() -> String {
+    face(SIGNS_FAMILY, "400", SIGNS_PACKED)
+}
+
+fn face(family: &str, weight: &str, bytes: &[u8]) -> String {
     use base64::Engine;
-    let face = |weight: &str, bytes: &[u8]| {
-        let data = base64::engine::general_purpose::STANDARD.encode(bytes);
-        format!(
-            "@font-face{{font-family:{FONT_FAMILY};font-weight:{weight};\
-             src:url(data:font/woff2;base64,{data}) format('woff2')}}"
-        )
-    };
-    face("400", REGULAR_PACKED) + &face("600 700", SEMI_BOLD_PACKED)
+    let data = base64::engine::general_purpose::STANDARD.encode(bytes);
+    format!(
+        "@font-face{{font-family:{family};font-weight:{weight};\
+         src:url(data:font/woff2;base64,{data}) format('woff2')}}"
+    )
 }

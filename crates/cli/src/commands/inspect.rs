@@ -1,5 +1,6 @@
 //! `inspect`: what a recording is, and whether it can be trusted.
 
+use std::borrow::Cow;
 use std::path::PathBuf;
 
 use anyhow::Result;
@@ -101,7 +102,7 @@ impl Measure for Inspect {
             parts: Parts::AllChannels(&self.span),
             limits: &self.limits,
             figure: &self.figure,
-            output: &self.output,
+            output: Cow::Borrowed(&self.output),
         }
     }
 

@@ -9,6 +9,7 @@ mod inspect;
 mod isolation;
 mod loudness;
 mod modulation;
+mod notate;
 mod partials;
 mod passby;
 mod pitch;
@@ -68,6 +69,7 @@ pub(crate) enum Command {
     Trend(Box<trend::Trend>),
     Report(report::Report),
     Rebuild(Box<rebuild::Rebuild>),
+    Notate(Box<notate::Notate>),
     Filter(Box<filter::Filter>),
     Signal(signal::Signal),
     Study(study::Study),
@@ -102,6 +104,7 @@ impl Command {
             Self::Trend(command) => presents(&**command),
             Self::Report(command) => acts(|| command.run()),
             Self::Rebuild(command) => acts(|| command.run()),
+            Self::Notate(command) => measures(&**command),
             Self::Filter(command) => acts(|| command.run()),
             Self::Signal(command) => acts(|| command.run()),
             Self::Study(command) => acts(|| command.run()),
@@ -148,7 +151,7 @@ pub(crate) enum About {
 }
 
 /// The commands that measure: their results can be saved, compared, made again and reported.
-pub(crate) const RESULTS: [(&str, About); 17] = [
+pub(crate) const RESULTS: [(&str, About); 18] = [
     ("inspect", About::Take),
     ("spectrum", About::Take),
     ("bands", About::Take),
@@ -166,6 +169,7 @@ pub(crate) const RESULTS: [(&str, About); 17] = [
     ("isolation", About::Several),
     ("compare", About::Several),
     ("trend", About::Several),
+    ("notate", About::Take),
 ];
 
 /// Teaches what runs command lines again which there are.

@@ -36,7 +36,7 @@ use crate::partials::{Partial, Partials};
 use crate::pitch::{Pitch, PitchNote};
 use crate::quantity::{Field, Key, Quantities, Quantity, Unit};
 use crate::samples::{Reader, Samples};
-use crate::spectrum::{Peak, SpectrumSettings, measure};
+use crate::spectrum::{Peak, SpectrumSettings, measure, thinned};
 use crate::units::{Note, amplitude_from_db, cents_between, cents_u, db_from_power, power_from_db};
 
 /// How what was measured is written.
@@ -196,6 +196,9 @@ pub struct Notation {
     pub masked: usize,
     /// Weaker ones that were left out.
     pub weaker: usize,
+    /// Of a chord its spectrum: frequencies in Hz and levels in dB.
+    #[serde(skip)]
+    pub curve: Vec<(f64, f64)>,
     /// What must be known beside it.
     #[serde(skip)]
     pub findings: Vec<Finding>,
@@ -306,6 +309,8 @@ pub fn notate_chord(
     /// Tones at most, before the strongest are chosen.
     const TONES: usize = 40;
     const RESOLVE_HZ: f64 = 8.0;
+    /// Points of the spectrum that are kept.
+    const PER_OCTAVE: u32 = 96;
     let spectrum = measure(
         stretch,
         sample_rate_hz,
@@ -329,7 +334,13 @@ pub fn notate_chord(
     if tones.is_empty() {
         return Err(Error::NoTone);
     }
-    Ok(written(Content::Chord, tones, settings))
+    let level = |(n, power): (usize, &f64)| {
+        let hz = n as f64 * spectrum.bin_spacing_hz;
+        (hz, db_from_power(*power) + settings.full_scale_db)
+    };
+    let bins = spectrum.power.iter().enumerate().skip(1).map(level);
+    let curve = thinned(bins, PER_OCTAVE).collect();
+    Ok(Notation { curve, ..written(Content::Chord, tones, settings) })
 }
 
 /// RMS level of the loudest 50 ms of a note, re a full-scale sine.
@@ -396,7 +407,7 @@ fn written(of: Content, mut tones: Vec<Tone>, settings: &NotateSettings) -> Nota
         })
     };
     let notes: Vec<WrittenNote> = tones.into_iter().filter_map(note).collect();
-    Notation { of, notes, masked, weaker, findings: Vec::new() }
+    Notation { of, notes, masked, weaker, curve: Vec::new(), findings: Vec::new() }
 }
 
 fn pitch_of(tone: &Tone, settings: &NotateSettings) -> Option<(StaffPitch, f64)> {
