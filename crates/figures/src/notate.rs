@@ -3,7 +3,9 @@
 //! Staves stand where their pitches are, an octave being seven places everywhere: the spectrum beside them
 //! has the same scale.
 
-use tonemap_core::notate::{Accidental, Content, Dynamics, Notation, Staff, WrittenNote};
+use tonemap_core::notate::{
+    Accidental, Content, Dynamics, Notation, Staff, StaffPitch, WrittenNote,
+};
 use tonemap_core::units::Note;
 
 use crate::error::Error;
@@ -91,9 +93,7 @@ impl Staves {
 
     /// Where a frequency lies: that of C of each octave on its place, evenly between.
     fn y_of_hz(&self, hz: f64, reference_hz: f64) -> f64 {
-        // The C below A4 is a sixth lower.
-        let octaves = (hz / Note(60).frequency_hz(reference_hz)).log2();
-        self.zero_px - self.place_px * 7.0 * (4.0 + octaves)
+        self.zero_px - self.place_px * StaffPitch::place_of_hz(hz, reference_hz)
     }
 
     /// Where notes can begin.
@@ -290,7 +290,7 @@ fn draw_courses(
 /// What sounds together: its heads, then a line for each tone to its place in the spectrum; partials over
 /// time also have their length.
 fn draw_chord(sheet: &Sheet<'_>, figure: &NotateFigure<'_>, room: &Room) -> Result<(), Error> {
-    const LABELS_PX: f64 = 260.0;
+    const LABELS_PX: f64 = 300.0;
     const GAP_PX: f64 = 54.0;
     let notes = &figure.notation.notes;
     let is_long = figure.notation.of == Content::Partials;
@@ -362,7 +362,7 @@ fn hz_of(note: &WrittenNote) -> f64 {
 
 /// What is written, the cents left, and the partial that it is.
 fn label_of(note: &WrittenNote) -> String {
-    let partial = note.number.map_or(String::new(), |n| format!("   partial {n}"));
+    let partial = note.partial.map_or(String::new(), |n| format!("   partial {n}"));
     let written = note.pitch.to_string().replace('-', "−");
     format!("{written}   {} cents{partial}", cents_text(note))
 }

@@ -522,7 +522,7 @@ fn note_table<'t>(level_unit: &str, of: Content) -> Table<'t, Row<'t, WrittenNot
     Table::new()
         .when(of != Content::Phrase, |table| {
             table.words("", "partial", |row: &Row<'t, WrittenNote>| {
-                row.item.number.map_or("–".into(), |n| n.to_string())
+                row.item.partial.map_or("–".into(), |n| n.to_string())
             })
         })
         .when(of != Content::Chord, |table| {

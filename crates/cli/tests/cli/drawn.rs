@@ -69,6 +69,8 @@ fn collisions(svg: &str) -> Vec<String> {
     let boxes: Vec<(String, [f64; 4])> = document
         .descendants()
         .filter(|node| node.has_tag_name("text") && node.attribute("transform").is_none())
+        // Heads and accidentals of a chord stand close.
+        .filter(|node| node.attribute("font-family") != Some("Staff Signs"))
         .map(|node| {
             let number = |name: &str| -> f64 {
                 node.attribute(name).and_then(|value| value.parse().ok()).expect("a number")
@@ -247,6 +249,31 @@ fn a_pass_shows_the_law_of_each_tone() {
     let drawn = Drawn::of(&study(), "passby pass.wav");
     let laws = drawn.points("polyline", TRACK).into_iter().filter(|points| *points > 200).count();
     assert_eq!(laws, drawn.count("tones"));
+}
+
+#[test]
+fn notes_stand_on_their_staves_beside_their_spectrum() {
+    const HEAD: char = '\u{e0a4}';
+    let signs = |drawn: &Drawn, sign: char| drawn.svg.matches(sign).count();
+    let chord = Drawn::of(&study(), "notate cut0.wav --chord-at 0.5s --steps quarter");
+    assert_eq!(signs(&chord, HEAD), chord.count("notes"));
+    assert_eq!(chord.marks(), chord.count("notes"));
+    let notes = chord.result["notes"].as_array().expect("notes");
+    let sharps = notes.iter().filter(|note| {
+        let name = note["note"].as_str().expect("a name");
+        name.contains('#') && !name.contains(['+', '-'])
+    });
+    assert_eq!(signs(&chord, '\u{e262}'), sharps.count());
+    // Two octaves above the treble clef, that again, and the bass.
+    for clef in ['\u{e054}', '\u{e050}', '\u{e062}'] {
+        assert_eq!(signs(&chord, clef), 1);
+    }
+    assert!(chord.svg.contains("Staff Signs"), "the font is embedded");
+    let phrase = Drawn::of(&study(), "notate tone.wav");
+    assert_eq!(signs(&phrase, HEAD), phrase.count("notes"));
+    let courses = phrase.points("polyline", CURVE).into_iter().filter(|points| *points > 50);
+    assert_eq!(courses.count(), phrase.count("notes"));
+    Drawn::of(&study(), "notate cut0.wav --partials --most 30");
 }
 
 #[test]

@@ -30,6 +30,7 @@ mod kills;
 mod levels;
 mod loudness;
 mod modulation;
+mod notate;
 mod partials;
 mod passby;
 mod pitch;

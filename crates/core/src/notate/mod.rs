@@ -124,7 +124,7 @@ impl Dynamics {
 #[derive(Debug, Clone, PartialEq, Serialize)]
 pub struct WrittenNote {
     /// Number of the partial; `None` for notes of a phrase and for tones on no harmonic series.
-    pub number: Option<usize>,
+    pub partial: Option<usize>,
     /// When it begins and ends, in seconds from the start of the take.
     pub start_s: f64,
     /// See above.
@@ -162,7 +162,7 @@ fn as_text<S: Serializer>(pitch: &StaffPitch, serializer: S) -> Result<S::Ok, S:
 impl WrittenNote {
     /// Its numbers.
     pub const FIELDS: [Field<Self>; 9] = [
-        Field::plain("number", "partial", Unit::One, 0, |note| note.number.map(|n| n as f64)),
+        Field::plain("partial", "partial", Unit::One, 0, |note| note.partial.map(|n| n as f64)),
         Field::plain("start_s", "start", Unit::Second, 3, |note| Some(note.start_s)),
         Field::plain("end_s", "end", Unit::Second, 3, |note| Some(note.end_s)),
         Field::measured("f0_hz", "frequency", Unit::Hertz, 4, |note| note.f0_hz),
@@ -309,6 +309,8 @@ pub fn notate_chord(
     /// Tones at most, before the strongest are chosen.
     const TONES: usize = 40;
     const RESOLVE_HZ: f64 = 8.0;
+    /// No note is to be of noise.
+    const FALSE_ALARM: f64 = 1e-4;
     /// Points of the spectrum that are kept.
     const PER_OCTAVE: u32 = 96;
     let spectrum = measure(
@@ -318,6 +320,7 @@ pub fn notate_chord(
             frames: FrameSettings { resolution_hz: Some(RESOLVE_HZ), ..FrameSettings::default() },
             peaks: TONES,
             reference_hz: settings.reference_hz,
+            false_alarm: FALSE_ALARM,
             ..SpectrumSettings::default()
         },
     )?;
@@ -392,7 +395,7 @@ fn written(of: Content, mut tones: Vec<Tone>, settings: &NotateSettings) -> Nota
         let (semitone, step_cents) = pitch.semitone();
         let below_db = loudest - tone.level_dbfs;
         Some(WrittenNote {
-            number: tone.number,
+            partial: tone.number,
             start_s: tone.start_s,
             end_s: tone.end_s,
             f0_hz: Some(tone.hz),

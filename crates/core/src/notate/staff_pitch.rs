@@ -172,6 +172,14 @@ impl StaffPitch {
         cents_between(self.frequency_hz(reference_hz), frequency_hz)
     }
 
+    /// Where a frequency lies among lines and spaces, C of each octave on its own and evenly between.
+    #[must_use]
+    pub fn place_of_hz(frequency_hz: f64, reference_hz: f64) -> f64 {
+        const MIDDLE_C: Note = Note(60);
+        let octaves = (frequency_hz / MIDDLE_C.frequency_hz(reference_hz)).log2();
+        7.0 * (4.0 + octaves)
+    }
+
     /// The staff that it stands on.
     #[must_use]
     pub fn staff(self) -> Staff {
@@ -240,6 +248,8 @@ mod tests {
             assert!((sounds - f64::from(eighths) / 4.0).abs() < 1e-12, "{pitch}");
             assert_eq!(place.rem_euclid(7), "CDEFGAB".find(letter).expect("a letter") as i32);
             assert_eq!(place.div_euclid(7), octave);
+            let of_hz = StaffPitch::place_of_hz(pitch.frequency_hz(442.0), 442.0);
+            assert!((of_hz - f64::from(place)).abs() < 0.8, "{pitch}: {of_hz}");
             // Never more than three ledger lines within the compass of a grand piano.
             let over = place - pitch.staff().lowest_line();
             assert!(!(84..=432).contains(&eighths) || (-6..=14).contains(&over), "{pitch}: {over}");

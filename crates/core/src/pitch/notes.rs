@@ -133,6 +133,8 @@ const OF_SERIES_CENTS: f64 = 20.0;
 /// What begins without an onset so far below the note beside it is hum, rumble or a remainder, and
 /// no note; as a ratio of powers, 30 dB.
 const BACKGROUND: f64 = 1e-3;
+/// What comes back out of a silence by so much, as a ratio of powers, 30 dB, is no beat: it is played anew.
+const RETURN: f64 = 1e3;
 /// A sound that swells rises by so much, as a ratio of powers, 10 dB: more than rumble does by
 /// chance.
 const SWELL: f64 = 10.0;
@@ -352,7 +354,12 @@ pub(super) fn notes(
             run.frames().len() as f64 * hop_s > STRONG_S
                 && usual_power(&[run], track) > STRONG * group.loudest
         };
-        if by.is_some() && gap_s < LONGEST_GAP_S {
+        let returns = || {
+            let between = (last.to..run.from).map(|n| level(track[n].time_s));
+            let quietest = between.fold(f64::INFINITY, f64::min);
+            run.frames().any(|n| level(track[n].time_s) > RETURN * quietest)
+        };
+        if by.is_some() && gap_s < LONGEST_GAP_S && !returns() {
             group.push(run, track);
         } else if run.begins != Begins::Nothing || swells() || is_strong() {
             groups.push(Group::new(run, track));
@@ -459,7 +466,12 @@ fn note(frames: &[PitchPoint], hop_s: f64, reference_hz: f64) -> Option<PitchNot
     // other stays the same from frame to frame: the fewer periods a frame holds, the more.
     let of_course = 1.25 * wave.rest / independent.sqrt();
     let of_neighbours = 0.012 * (6.0 / (frame_s * f0_hz)).powi(4);
-    let f0_hz_u = of_course.hypot(of_neighbours) * cent_hz;
+    // Frames a whole number of periods apart all err alike: nothing of it shows as scatter, and little
+    // where their phase turns a few times over the note.
+    let periods = hop_s * f0_hz;
+    let turns = (periods - periods.round()).abs() * frames.len() as f64;
+    let of_phase = 0.15 / (1.0 + turns * turns);
+    let f0_hz_u = of_course.hypot(of_neighbours).hypot(of_phase) * cent_hz;
     let strongest_harmonic = median(readings().map(|r| f64::from(r.strongest)).collect()) as usize;
     let with_first = readings().filter(|r| r.has_first).count();
     Some(PitchNote {

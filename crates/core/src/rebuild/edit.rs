@@ -72,6 +72,11 @@ impl Course {
         }
     }
 
+    /// The same so many seconds later.
+    pub(super) fn later(&self, by_s: f64) -> Self {
+        Self { points: self.points.iter().map(|(t, value)| (t + by_s, *value)).collect() }
+    }
+
     /// Its values.
     pub fn values(&self) -> impl Iterator<Item = f64> + '_ {
         self.points.iter().map(|(_, value)| *value)
@@ -99,6 +104,19 @@ pub fn read_gain(text: &str) -> Result<f64, Error> {
 /// [`Error::Unreadable`] for text of no such form.
 pub fn read_cents(text: &str) -> Result<f64, Error> {
     Ok(text.parse::<Cents>()?.0)
+}
+
+/// Reads a share from 0 to 1.
+///
+/// # Errors
+///
+/// [`Error::Unreadable`] for text of no such form.
+pub fn read_share(text: &str) -> Result<f64, Error> {
+    text.parse().ok().filter(|share| (0.0..=1.0).contains(share)).ok_or_else(|| Error::Unreadable {
+        given: text.into(),
+        wanted: "a share",
+        forms: "0.3, from 0 to 1",
+    })
 }
 
 fn signed(text: &str) -> (f64, &str) {

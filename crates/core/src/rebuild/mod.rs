@@ -13,13 +13,17 @@
 //! **Changes.** Frequencies, levels and times of the points are changed (module `tracks`); the phase runs
 //! on from the first point of a track with the frequency that it has then, so that nothing jumps.
 
+mod blend;
 mod edit;
 mod noise;
 mod tracks;
 
 use serde::Serialize;
 
-pub use edit::{Added, Change, Course, Edit, Shift, TimeMap, Which, read_cents, read_gain};
+pub use blend::Blend;
+pub use edit::{
+    Added, Change, Course, Edit, Shift, TimeMap, Which, read_cents, read_gain, read_share,
+};
 use tracks::Attack;
 pub use tracks::MadeTrack;
 
@@ -75,6 +79,15 @@ impl Rebuilt {
     }
 }
 
+/// What a sound is made from beside itself.
+#[derive(Debug, Clone, Default)]
+pub struct Beside<'s> {
+    /// A sound that it is blended with.
+    pub blend: Option<Blend<'s>>,
+    /// Tracks that are played in place of its own, as they are.
+    pub tracks: Option<Vec<MadeTrack>>,
+}
+
 /// Longest sound that is made again, in seconds: all of it is held at once.
 pub const LONGEST_S: f64 = 600.0;
 
@@ -90,13 +103,15 @@ pub fn rebuild(
     settings: &PartialsSettings,
     edit: &Edit,
     rest: RestKind,
+    beside: Beside<'_>,
 ) -> Result<Rebuilt, Error> {
     edit.check()?;
-    let lasts_s = sound.len() as f64 / rate_hz;
-    if lasts_s > LONGEST_S {
+    let lengths = std::iter::once(sound.len()).chain(beside.blend.iter().map(|of| of.sound.len()));
+    let longest_s = lengths.max().unwrap_or(0) as f64 / rate_hz;
+    if longest_s > LONGEST_S {
         return Err(Error::Setting {
             setting: "the span",
-            given: format!("{lasts_s:.1} s long"),
+            given: format!("{longest_s:.1} s long"),
             allowed: format!("at most {LONGEST_S:.0} s"),
         });
     }
@@ -107,9 +122,9 @@ pub fn rebuild(
             allowed: "noise, which can be stretched".into(),
         });
     }
-    let mut findings = Vec::new();
-    let notes = followed(sound, rate_hz, settings)?;
-    let is_string = |note: &Partials| note.f0_hz.is_some();
+    let of_sound = Source::of(sound, rate_hz, settings)?;
+    let notes: Vec<&Partials> = of_sound.notes.iter().map(|(note, _)| note).collect();
+    let is_string = |note: &&Partials| note.f0_hz.is_some();
     if edit.inharmonicity.is_some() && !notes.is_empty() && !notes.iter().any(is_string) {
         return Err(Error::Setting {
             setting: "the inharmonicity",
@@ -117,50 +132,126 @@ pub fn rebuild(
             allowed: "one whose partials are counted by it".into(),
         });
     }
-    if notes.is_empty() {
-        findings.push(Finding::warning(
-            "no_tones",
-            "No note with a fundamental was found: the sound is made again from noise alone. Bells and \
-             bars need their partials followed without a fundamental.",
-        ));
-    }
-    let mut left = sound.to_vec();
-    let mut sources = Vec::new();
-    for note in &notes {
-        let attack = Attack::of(note, rate_hz, sound);
-        let as_it_was = tracks::made(note, &Edit::default(), &attack);
-        tracks::add(&as_it_was, attack.begins_s, rate_hz, -1.0, &mut left);
-        sources.push((note, attack));
-    }
-    let power = |x: &[f32]| product(x, x);
-    let residual_db = Some(db_from_power(power(&left) / power(sound)))
-        .filter(|db| db.is_finite() && !notes.is_empty());
+    let meant: Vec<usize> = edit.changes.iter().map(|change| meant(change, &notes)).collect();
+    let findings = findings(edit, &meant, notes.is_empty());
+    let before = notes.iter().flat_map(|note| note.tracks.iter().cloned()).collect();
+    let (made, left) = match &beside.blend {
+        Some(blend) => {
+            let other = Source::of(blend.sound, rate_hz, settings)?;
+            let later_s = other.later_s(&of_sound);
+            let later = (later_s * rate_hz).round() as i64;
+            let left = blend.rest(&of_sound.left, &other.left, later, rate_hz);
+            (blended(&of_sound, &other, blend, edit), left)
+        }
+        None => (of_sound.made(edit), of_sound.left.clone()),
+    };
+    let made = match beside.tracks {
+        Some(tracks) => vec![(0.0, tracks)],
+        None => made,
+    };
+    let lasts_s = left.len() as f64 / rate_hz;
     let made_s = edit.heard_s(lasts_s).max(edit.heard_s(edit.added_to_s()));
     let samples = (made_s * rate_hz).round() as usize;
     let mut tones = vec![0.0; samples];
     let mut after = Vec::new();
-    for (note, attack) in sources {
-        let tracks = tracks::made(note, edit, &attack);
-        tracks::add(&tracks, edit.heard_s(attack.begins_s), rate_hz, 1.0, &mut tones);
+    for (begins_s, tracks) in made {
+        tracks::add(&tracks, begins_s, rate_hz, 1.0, &mut tones);
         after.extend(tracks);
     }
     add_partials(edit, rate_hz, &mut tones);
     let noise = rest_of(&left, rate_hz, samples, edit, rest);
-    let meant = edit.changes.iter().map(|change| meant(change, &notes)).collect();
-    for (change, count) in edit.changes.iter().zip::<&Vec<usize>>(&meant) {
-        if *count == 0 && !notes.is_empty() {
-            findings.push(Finding::warning(
-                "none_meant",
-                format!(
-                    "There is no partial '{}': that change does nothing.",
-                    change.which.words()
-                ),
-            ));
+    let Source { notes, left, residual_db } = of_sound;
+    Ok(Rebuilt {
+        tones,
+        noise,
+        left,
+        residual_db,
+        notes: notes.len(),
+        meant,
+        before,
+        after,
+        findings,
+    })
+}
+
+/// What a sound was found to be made of.
+struct Source {
+    /// Its notes with their attacks.
+    notes: Vec<(Partials, Attack)>,
+    /// What their tones leave, and its power re the sound.
+    left: Vec<f32>,
+    residual_db: Option<f64>,
+}
+
+/// Tracks that are made, and when they begin.
+type MadeNote = (f64, Vec<MadeTrack>);
+
+impl Source {
+    fn of(sound: &[f32], rate_hz: f64, settings: &PartialsSettings) -> Result<Self, Error> {
+        let mut left = sound.to_vec();
+        let mut notes = Vec::new();
+        for note in followed(sound, rate_hz, settings)? {
+            let attack = Attack::of(&note, rate_hz, sound);
+            let as_it_was = tracks::made(&note, &Edit::default(), &attack);
+            tracks::add(&as_it_was, attack.begins_s, rate_hz, -1.0, &mut left);
+            notes.push((note, attack));
         }
+        let residual_db = Some(db_from_power(product(&left, &left) / product(sound, sound)))
+            .filter(|db| db.is_finite() && !notes.is_empty());
+        Ok(Self { notes, left, residual_db })
     }
-    let before = notes.iter().flat_map(|note| note.tracks.iter().cloned()).collect();
-    let count = notes.len();
-    Ok(Rebuilt { tones, noise, left, residual_db, notes: count, meant, before, after, findings })
+
+    /// The tracks of its notes as they are changed.
+    fn made(&self, edit: &Edit) -> Vec<MadeNote> {
+        let of = |(note, attack): &(Partials, Attack)| {
+            (edit.heard_s(attack.begins_s), tracks::made(note, edit, attack))
+        };
+        self.notes.iter().map(of).collect()
+    }
+
+    /// How much later it would have to be for its first note to begin with that of another.
+    fn later_s(&self, other: &Self) -> f64 {
+        let first = |of: &Self| of.notes.first().map(|(_, attack)| attack.begins_s);
+        first(other).zip(first(self)).map_or(0.0, |(other, own)| other - own)
+    }
+}
+
+/// The notes of two sounds, blended.
+fn blended(one: &Source, two: &Source, blend: &Blend<'_>, edit: &Edit) -> Vec<MadeNote> {
+    let source_s = |t: f64| edit.time.as_ref().map_or(t, |map: &TimeMap| map.source_s(t));
+    let whole_s = two.later_s(one);
+    let pair = |n: usize| {
+        let made = |(note, attack): &(Partials, Attack)| tracks::made(note, edit, attack);
+        let one = one.notes.get(n);
+        let two = two.notes.get(n).map(|(note, attack)| {
+            let later_s = one.map_or(whole_s, |(_, own)| own.begins_s - attack.begins_s);
+            (blend::later(note, later_s), attack.later(later_s))
+        });
+        let begins_s = [one.map(|of| of.1.begins_s), two.as_ref().map(|of| of.1.begins_s)];
+        let begins_s = begins_s.into_iter().flatten().fold(f64::INFINITY, f64::min);
+        let tracks_of = |of: Option<&(Partials, Attack)>| of.map(made).unwrap_or_default();
+        let tracks = blend.tracks(&tracks_of(one), &tracks_of(two.as_ref()), source_s);
+        (edit.heard_s(begins_s), tracks)
+    };
+    (0..one.notes.len().max(two.notes.len())).map(pair).collect()
+}
+
+/// What must be known of a sound and of what was asked for.
+fn findings(edit: &Edit, meant: &[usize], is_noise: bool) -> Vec<Finding> {
+    if is_noise {
+        return vec![Finding::warning(
+            "no_tones",
+            "No note with a fundamental was found: the sound is made again from noise alone. Bells and \
+             bars need their partials followed without a fundamental.",
+        )];
+    }
+    let of_none = edit.changes.iter().zip(meant).filter(|(_, count)| **count == 0);
+    let finding = |(change, _): (&Change, &usize)| {
+        let which = change.which.words();
+        let text = format!("There is no partial '{which}': that change does nothing.");
+        Finding::warning("none_meant", text)
+    };
+    of_none.map(finding).collect()
 }
 
 /// The partials of all notes; none where nothing has a fundamental. Without one they are followed twice:
@@ -195,8 +286,8 @@ fn followed(
 }
 
 /// Partials of all notes that a change means.
-fn meant(change: &Change, notes: &[Partials]) -> usize {
-    let of_note = |note: &Partials| {
+fn meant(change: &Change, notes: &[&Partials]) -> usize {
+    let of_note = |note: &&Partials| {
         let loudest = note.partials.iter().map(|of| of.level_db).fold(f64::NEG_INFINITY, f64::max);
         let means = |number, hz, db| change.which.means(number, hz, db);
         let partials = note.partials.iter();
@@ -235,6 +326,9 @@ fn add_partials(edit: &Edit, rate_hz: f64, tones: &mut [f32]) {
 /// The rest as it is heard.
 fn rest_of(left: &[f32], rate_hz: f64, samples: usize, edit: &Edit, rest: RestKind) -> Vec<f32> {
     let gain = |hz: f64, t: f64| {
+        if edit.noise.is_empty() {
+            return 1.0;
+        }
         let of = edit
             .noise
             .iter()
@@ -249,7 +343,7 @@ fn rest_of(left: &[f32], rate_hz: f64, samples: usize, edit: &Edit, rest: RestKi
             noise
         }
         RestKind::Exact => {
-            noise::filtered(left, rate_hz, gain).into_iter().map(|x| x as f32).collect()
+            noise::filtered(left, rate_hz, |_| 1.0, gain).into_iter().map(|x| x as f32).collect()
         }
         RestKind::Noise => {
             let source_s = |t: f64| edit.time.as_ref().map_or(t, |map: &TimeMap| map.source_s(t));

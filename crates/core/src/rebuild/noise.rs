@@ -30,20 +30,32 @@ struct Frames {
     window: Vec<f64>,
     hop: usize,
     transform: RealTransform,
+    block: Vec<f64>,
+    spectrum: Vec<Complex64>,
 }
 
 impl Frames {
     fn new(frame_s: f64, rate_hz: f64) -> Self {
         let length = fast_length((frame_s * rate_hz) as usize).next_multiple_of(OVERLAP);
         let window = WindowKind::Hann.samples(length).iter().map(|w| w.max(0.0).sqrt()).collect();
-        Self { window, hop: length / OVERLAP, transform: RealTransform::new(length) }
+        let transform = RealTransform::new(length);
+        let spectrum = vec![Complex64::default(); length / 2 + 1];
+        Self { window, hop: length / OVERLAP, transform, block: vec![0.0; length], spectrum }
     }
 
     /// The spectrum of the frame that begins at a sample, which may lie outside.
-    fn spectrum(&mut self, at: i64, value: impl Fn(i64) -> f64) -> &[Complex64] {
-        let mut block: Vec<f64> =
-            self.window.iter().enumerate().map(|(n, w)| w * value(at + n as i64)).collect();
-        self.transform.forward(&mut block)
+    fn spectrum(&mut self, at: i64, sound: &[f32]) -> &mut [Complex64] {
+        let length = self.window.len() as i64;
+        let inside = at.clamp(0, sound.len() as i64)..(at + length).clamp(0, sound.len() as i64);
+        self.block.fill(0.0);
+        let first = (inside.start - at).clamp(0, length) as usize;
+        let heard = &sound[inside.start as usize..inside.end as usize];
+        for ((x, w), heard) in self.block[first..].iter_mut().zip(&self.window[first..]).zip(heard)
+        {
+            *x = w * f64::from(*heard);
+        }
+        self.spectrum.copy_from_slice(self.transform.forward(&mut self.block));
+        &mut self.spectrum
     }
 }
 
@@ -52,10 +64,11 @@ impl Frames {
     fn add(&self, at: i64, values: &[f64], all: &mut [f64]) {
         // Squares of the window add up to half of the frames that overlap.
         let scale = 2.0 / (OVERLAP * self.window.len()) as f64;
-        for (n, (x, w)) in values.iter().zip(&self.window).enumerate() {
-            if let Some(sum) = usize::try_from(at + n as i64).ok().and_then(|n| all.get_mut(n)) {
-                *sum += scale * x * w;
-            }
+        let first = usize::try_from(-at).unwrap_or(0).min(values.len());
+        let from = (at.max(0) as usize).min(all.len());
+        let sums = all[from..].iter_mut();
+        for ((sum, x), w) in sums.zip(&values[first..]).zip(&self.window[first..]) {
+            *sum += scale * x * w;
         }
     }
 }
@@ -90,9 +103,9 @@ pub(super) fn shaped_as<T: Fn(f64) -> f64>(
     let turn = |hz: f64| (hz / SHARED_HZ).max(1e-3).log2().clamp(-0.5, 0.5) + 0.5;
     let low = |hz: f64| (0.5 * std::f64::consts::PI * turn(hz)).cos();
     let high = |hz: f64| (0.5 * std::f64::consts::PI * turn(hz)).sin();
-    let mut all = shaped(SHORT_S, sound, rate_hz, made, |hz, t| high(hz) * gain(hz, t));
-    let mut below = shaped(LONG_S, sound, rate_hz, made, |hz, t| low(hz) * gain(hz, t));
-    let source = filtered(sound, rate_hz, |hz, t| low(hz) * gain(hz, t));
+    let mut all = shaped(SHORT_S, sound, rate_hz, made, high, &gain);
+    let mut below = shaped(LONG_S, sound, rate_hz, made, low, &gain);
+    let source = filtered(sound, rate_hz, low, &gain);
     lower(&mut below, &source, rate_hz, made);
     all.iter_mut().zip(below).for_each(|(x, below)| *x += below);
     all
@@ -119,12 +132,13 @@ fn lower<T: Fn(f64) -> f64>(noise: &mut [f64], source: &[f64], rate_hz: f64, mad
     }
 }
 
-/// Noise shaped with frames of one length.
+/// Noise shaped with frames of one length, which have their share of each frequency.
 fn shaped<T: Fn(f64) -> f64>(
     frame_s: f64,
     sound: &[f32],
     rate_hz: f64,
     made: &Made<T>,
+    share: impl Fn(f64) -> f64,
     gain: impl Fn(f64, f64) -> f64,
 ) -> Vec<f64> {
     /// Where the noise begins.
@@ -132,56 +146,63 @@ fn shaped<T: Fn(f64) -> f64>(
     let samples = made.samples;
     let mut frames = Frames::new(frame_s, rate_hz);
     let (length, hop) = (frames.window.len(), frames.hop);
-    let bands = bands(length / 2 + 1);
+    let of_band = |bins: Range<usize>| {
+        let middle_hz = 0.5 * (bins.start + bins.end - 1) as f64 * rate_hz / length as f64;
+        (bins, middle_hz, share(middle_hz))
+    };
+    let bands: Vec<(Range<usize>, f64, f64)> =
+        bands(length / 2 + 1).into_iter().map(of_band).collect();
     let mut random = ChaCha8Rng::seed_from_u64(SEED + length as u64);
     let white: Vec<f32> =
         (0..samples + 2 * length).map(|_| random.random_range(-1.0f32..1.0)).collect();
     let mut back = InverseTransform::new(length);
     let mut all = vec![0.0; samples];
-    let of_sound = at(sound);
+    let mut wanted = vec![0.0; bands.len()];
     let mut frame_at = -(length as i64) + hop as i64;
     while frame_at < samples as i64 {
         let middle_s = (frame_at + length as i64 / 2) as f64 / rate_hz;
         let at_s = (made.source_s)(middle_s);
         let source_at = (at_s * rate_hz).round() as i64 - length as i64 / 2;
-        let wanted: Vec<f64> = {
-            let spectrum = frames.spectrum(source_at, &of_sound);
-            bands.iter().map(|bins| energy(&spectrum[bins.clone()])).collect()
-        };
-        let mut spectrum =
-            frames.spectrum(frame_at, |n| f64::from(white[(n + length as i64) as usize])).to_vec();
-        for (bins, wanted) in bands.iter().zip(wanted) {
-            let middle_hz = 0.5 * (bins.start + bins.end - 1) as f64 * rate_hz / length as f64;
+        let spectrum = frames.spectrum(source_at, sound);
+        for (wanted, (bins, ..)) in wanted.iter_mut().zip(&bands) {
+            *wanted = energy(&spectrum[bins.clone()]);
+        }
+        let spectrum = frames.spectrum(frame_at + length as i64, &white);
+        for ((bins, middle_hz, share), wanted) in bands.iter().zip(&wanted) {
             let has = energy(&spectrum[bins.clone()]).max(f64::MIN_POSITIVE);
-            let factor = gain(middle_hz, at_s) * (wanted / has).sqrt();
+            let factor = share * gain(*middle_hz, at_s) * (wanted / has).sqrt();
             spectrum[bins.clone()].iter_mut().for_each(|x| *x *= factor);
         }
-        frames.add(frame_at, back.backward(&mut spectrum), &mut all);
+        let values = back.backward(spectrum);
+        frames.add(frame_at, values, &mut all);
         frame_at += hop as i64;
     }
     all
 }
 
-/// A sample of a sound, silence outside.
-fn at(sound: &[f32]) -> impl Fn(i64) -> f64 + '_ {
-    |n| usize::try_from(n).ok().and_then(|n| sound.get(n)).map_or(0.0, |x| f64::from(*x))
-}
-
-/// A sound times a gain for a frequency in Hz and a time in seconds.
-pub(super) fn filtered(sound: &[f32], rate_hz: f64, gain: impl Fn(f64, f64) -> f64) -> Vec<f64> {
+/// A sound times a share of each frequency in Hz, and a gain for it and a time in seconds.
+pub(super) fn filtered(
+    sound: &[f32],
+    rate_hz: f64,
+    share: impl Fn(f64) -> f64,
+    gain: impl Fn(f64, f64) -> f64,
+) -> Vec<f64> {
+    const NOTHING: f64 = 1e-9;
     let mut frames = Frames::new(SHORT_S, rate_hz);
     let (length, hop) = (frames.window.len(), frames.hop);
-    let value = at(sound);
+    let hz = |k: usize| k as f64 * rate_hz / length as f64;
+    let shares: Vec<f64> = (0..=length / 2).map(|k| share(hz(k))).collect();
     let mut back = InverseTransform::new(length);
     let mut all = vec![0.0; sound.len()];
     let mut from = -(length as i64) + hop as i64;
     while from < sound.len() as i64 {
         let middle_s = (from + length as i64 / 2) as f64 / rate_hz;
-        let mut spectrum = frames.spectrum(from, &value).to_vec();
-        for (k, x) in spectrum.iter_mut().enumerate() {
-            *x *= gain(k as f64 * rate_hz / length as f64, middle_s);
+        let spectrum = frames.spectrum(from, sound);
+        for (k, (x, share)) in spectrum.iter_mut().zip(&shares).enumerate() {
+            *x *= if *share < NOTHING { 0.0 } else { share * gain(hz(k), middle_s) };
         }
-        frames.add(from, back.backward(&mut spectrum), &mut all);
+        let values = back.backward(spectrum);
+        frames.add(from, values, &mut all);
         from += hop as i64;
     }
     all

@@ -22,6 +22,14 @@ pub struct MadeTrack {
     is_as_it_was: bool,
 }
 
+impl MadeTrack {
+    /// One from the times of its points, which rise, and the points.
+    #[must_use]
+    pub fn new(number: usize, points: Vec<(f64, TrackPoint)>) -> Self {
+        Self { number, points, is_removed: false, is_as_it_was: true }
+    }
+}
+
 /// What becomes of the tracks of a note.
 pub(super) fn made(note: &Partials, edit: &Edit, attack: &Attack) -> Vec<MadeTrack> {
     let loudest = note.partials.iter().map(|of| of.level_db).fold(f64::NEG_INFINITY, f64::max);
@@ -209,7 +217,7 @@ impl Changer<'_> {
 
 /// By how much the phase runs from a point to the next: the whole turns are those that both
 /// frequencies speak for.
-fn turned(from: &TrackPoint, to: &TrackPoint, hop_s: f64) -> f64 {
+pub(super) fn turned(from: &TrackPoint, to: &TrackPoint, hop_s: f64) -> f64 {
     let expected = TAU * 0.5 * (from.frequency_hz + to.frequency_hz) * hop_s;
     let apart = to.phase_rad - from.phase_rad;
     apart + TAU * ((expected - apart) / TAU).round()
@@ -277,6 +285,7 @@ pub(super) fn add(
 
 /// How the tones of a note begin: from which time on, and by how much louder they are at first than the
 /// damped sinusoids of their frames say, all alike. A note that swells in another way is known by this.
+#[derive(Clone)]
 pub(super) struct Attack {
     pub(super) begins_s: f64,
     gain: Option<Course>,
@@ -287,6 +296,12 @@ impl Attack {
     /// As the frames have it.
     fn as_read(begins_s: f64) -> Self {
         Self { begins_s, gain: None, ends_s: begins_s }
+    }
+
+    /// The same so many seconds later.
+    pub(super) fn later(&self, by_s: f64) -> Self {
+        let gain = self.gain.as_ref().map(|gain| gain.later(by_s));
+        Self { begins_s: self.begins_s + by_s, gain, ends_s: self.ends_s + by_s }
     }
 
     fn lasts_s(&self) -> Option<(f64, f64)> {

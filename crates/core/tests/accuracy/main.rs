@@ -9,6 +9,7 @@ mod bands;
 mod compare;
 mod loudness;
 mod modulation;
+mod notate;
 mod partials;
 mod passby;
 mod pitch;
@@ -39,6 +40,7 @@ fn whole_table() {
         compare::MEASURES,
         loudness::MEASURES,
         modulation::MEASURES,
+        notate::MEASURES,
         partials::MEASURES,
         passby::MEASURES,
         rebuild::MEASURES,

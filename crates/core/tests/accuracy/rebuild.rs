@@ -6,7 +6,7 @@ use rand::{RngExt, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 use tonemap_core::partials::{Partials, PartialsSettings, partials};
 use tonemap_core::rebuild::{
-    Change, Course, Edit, Rebuilt, RestKind, TimeMap, Which, read_cents, rebuild,
+    Beside, Blend, Change, Course, Edit, Rebuilt, RestKind, TimeMap, Which, read_cents, rebuild,
 };
 use tonemap_core::synth::{
     Partial, PluckedString, Vibrato, harmonics, render, shaped_noise, to_samples, white_noise,
@@ -21,6 +21,7 @@ pub(crate) const MEASURES: &[fn()] = &[
     formants_stay_where_they_are,
     noise_keeps_its_spectrum_over_time,
     edges_of_changes_do_not_click,
+    blends_lie_between_their_sounds,
 ];
 
 const RATE_HZ: f64 = 48_000.0;
@@ -43,7 +44,8 @@ fn in_noise(sound: &[f64], rms: f64, seed: u64) -> Vec<f32> {
 }
 
 fn made(sound: &[f32], edit: &Edit, rest: RestKind) -> Rebuilt {
-    rebuild(sound, RATE_HZ, &PartialsSettings::default(), edit, rest).expect("made")
+    let settings = PartialsSettings::default();
+    rebuild(sound, RATE_HZ, &settings, edit, rest, Beside::default()).expect("made")
 }
 
 fn read(sound: &[f32]) -> Partials {
@@ -94,7 +96,8 @@ fn what_is_not_changed_is_what_it_was() {
             }
         };
         let sound = in_noise(&sound, 1e-6, 40 * seed + 1);
-        let same = rebuild(&sound, RATE_HZ, &settings, &Edit::default(), RestKind::Exact);
+        let beside = Beside::default();
+        let same = rebuild(&sound, RATE_HZ, &settings, &Edit::default(), RestKind::Exact, beside);
         let same = same.expect("made");
         let sum = same.sound();
         let off = sum.iter().zip(&sound).map(|(a, b)| f64::from(a - b));
@@ -386,4 +389,65 @@ fn high_level_db(sound: &[f32]) -> f64 {
     FftPlanner::new().plan_fft_forward(count).process(&mut values);
     let from = (6000.0 / RATE_HZ * count as f64) as usize;
     10.0 * values[from..count / 2].iter().map(Complex64::norm_sqr).sum::<f64>().log10()
+}
+
+/// Strings blended with others: at either end they are one of them, between them lies the mean.
+#[test]
+fn blends_lie_between_their_sounds() {
+    const SHARES: [f64; 3] = [0.0, 1.0, 0.4];
+    let found = in_parallel(trials(12, 60), |seed| {
+        let mut random = ChaCha8Rng::seed_from_u64(seed + 17_000);
+        let [one, two] = [0, 1].map(|n| {
+            let sound = string(&mut random).render(RATE_HZ, 2.0);
+            in_noise(&sound, 1e-6, 2 * seed + n + 600)
+        });
+        let blended = SHARES.map(|share| {
+            let share = Course::steady(share);
+            let (frequency, level, noise) = (share.clone(), share.clone(), share);
+            let blend = Some(Blend { sound: &two, frequency, level, noise });
+            let beside = Beside { blend, ..Beside::default() };
+            let settings = PartialsSettings::default();
+            rebuild(&one, RATE_HZ, &settings, &Edit::default(), RestKind::Exact, beside)
+                .expect("made")
+                .sound()
+        });
+        // The other one may begin a few samples aside.
+        let [left, right] = [(&one, &blended[0]), (&two, &blended[1])].map(|(was, is)| {
+            let apart = |by: i64| {
+                let shifted = (500..was.len() - 500)
+                    .map(|n| f64::from(was[n]) - f64::from(is[(n as i64 + by) as usize]));
+                db_of(shifted, was)
+            };
+            (-240..=240).map(apart).fold(0.0, f64::min)
+        });
+        let [a, b, c] = [&one, &two, &blended[2]].map(|sound| read(sound));
+        let mut means = Vec::new();
+        for partial in &c.partials {
+            let of = |from: &Partials| {
+                let same = from.partials.iter().find(|of| of.number == partial.number);
+                same.map(|of| (of.frequency_hz, of.level_db))
+            };
+            if let (Some((f0, db0)), Some((f1, db1))) = (of(&a), of(&b)) {
+                let mean = |a: f64, b: f64| a + SHARES[2] * (b - a);
+                let cents = 1200.0 * (partial.frequency_hz / mean(f0, f1)).log2();
+                means.push((partial.number, cents, partial.level_db - mean(db0, db1)));
+            }
+        }
+        (left, right, means)
+    });
+    let worst = |of: fn(&(f64, f64, Vec<(usize, f64, f64)>)) -> f64| {
+        found.iter().map(of).fold(f64::NEG_INFINITY, f64::max)
+    };
+    let (left, right) = (worst(|of| of.0), worst(|of| of.1));
+    println!(
+        "a blend with none of the other is {left:.1} dB from the sound, one with all {right:.1} dB"
+    );
+    assert!(left < -112.0, "{left}");
+    assert!(right < -112.0, "{right}");
+    let means = || found.iter().flat_map(|of| &of.2).filter(|(number, ..)| *number <= 12);
+    assert!(means().count() > 100);
+    let cents = means().map(|of| of.1);
+    Accuracy::all_bare("rebuild: frequencies of blends", "cents", cents).hold(2e-4);
+    let levels = means().map(|of| of.2);
+    Accuracy::all_bare("rebuild: levels of blends", "dB", levels).hold(0.02);
 }

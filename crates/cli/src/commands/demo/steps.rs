@@ -601,6 +601,24 @@ pub(super) const STEPS: &[Step] = &[
         files: &["harp-slow.wav"],
     },
     Step {
+        heading: "The chord of the bell",
+        text: "What the bell sounds like as notes: in quarter tones, with the cents left beside its \
+               spectrum, and as a score.",
+        arguments: "notate bell-cut0 --chord-at 0.5s --steps quarter --output bell-chord.musicxml \
+                    --figure bell-chord.png",
+        figure: Some("bell-chord.png"),
+        files: &["bell-chord.musicxml"],
+    },
+    Step {
+        heading: "The scale as a score",
+        text: "In bars of 4/4: a note is played every 0.58 s, a quarter at 103 a minute. The figure shows \
+               the vibrato that notation leaves out.",
+        arguments: "notate flute-scale.wav --tempo 103 --smallest 1/8 --output flute-scale.musicxml --figure \
+                    flute-staves.png",
+        figure: Some("flute-staves.png"),
+        files: &["flute-scale.musicxml"],
+    },
+    Step {
         heading: "And the green room?",
         text: "A balloon, in thirds of an octave: what the rating of its wall asks for.",
         arguments: "room green-burst.wav --fraction 3 --range 50Hz..5kHz --format json --output \

@@ -1,6 +1,7 @@
 //! `rebuild`: a sound made again from its partials and its noise, changed as asked.
 
 mod edit_file;
+mod tracks_file;
 
 use std::io::Cursor;
 use std::path::{Path, PathBuf};
@@ -8,14 +9,17 @@ use std::path::{Path, PathBuf};
 use anyhow::Result;
 use clap::{Args, ValueEnum};
 use serde::Serialize;
-use tonemap_core::Finding;
-use tonemap_core::rebuild::{Change, Course, Edit, Rebuilt, RestKind, Which, read_gain, rebuild};
+use tonemap_core::intake::LevelMeter;
+use tonemap_core::rebuild::{
+    Beside, Blend, Change, Course, Edit, Rebuilt, RestKind, Which, read_gain, read_share, rebuild,
+};
 use tonemap_core::units::db_from_amplitude;
+use tonemap_core::{Finding, Samples};
 use tonemap_figures::{Figure, RebuildFigure, Words, rebuild_figure};
 use tonemap_media::{WavEncoding, write_wav};
 
 use crate::advice;
-use crate::args::{Channel, ChannelList, FigureArgs, Format, PartArgs, SourceArgs};
+use crate::args::{Channel, ChannelList, FigureArgs, Format, PartArgs, SourceArgs, SpanArgs};
 use crate::files::{self, Content};
 use crate::fundamental::FundamentalArgs;
 use crate::json;
@@ -45,6 +49,8 @@ pub(crate) struct Rebuild {
     #[command(flatten)]
     changes: ChangeArgs,
     #[command(flatten)]
+    blend: BlendArgs,
+    #[command(flatten)]
     search: FundamentalArgs,
     #[command(flatten)]
     parts: PartFiles,
@@ -65,8 +71,30 @@ const EXAMPLES: &str = "Examples:
       a glide of a minor third, with its formants where they are
   tonemap rebuild flute-a4.wav --rest none --left breath.wav --output tone.wav
       the tone alone, and the breath alone
+  tonemap rebuild harp-g3.wav --blend bell-cut0.wav --share '0s: 0, 3s: 1' --output turn.wav
+      a harp that turns into a bell
   tonemap rebuild harp-g3.wav --edit harp.toml --output harp.wav
       what an edit file says";
+
+#[derive(Args, Clone)]
+#[command(next_help_heading = "Blend")]
+struct BlendArgs {
+    /// Blend it with another take: notes aligned by their onsets, partials by their numbers
+    #[arg(long, value_name = "TAKE")]
+    blend: Option<PathBuf>,
+    /// Share of the other take, from 0 to 1: 0.3, or '0s: 0, 2s: 1'
+    #[arg(long, value_name = "SHARE", default_value = "0.5", requires = "blend")]
+    share: String,
+    /// Its share of the frequencies [default: --share]
+    #[arg(long, value_name = "SHARE", requires = "blend")]
+    frequency_share: Option<String>,
+    /// Its share of the levels [default: --share]
+    #[arg(long, value_name = "SHARE", requires = "blend")]
+    level_share: Option<String>,
+    /// Its share of the noise [default: --share]
+    #[arg(long, value_name = "SHARE", requires = "blend")]
+    noise_share: Option<String>,
+}
 
 #[derive(Args, Clone)]
 #[command(next_help_heading = "Changes")]
@@ -131,6 +159,12 @@ struct PartFiles {
     /// Write what the tones as they were leave of the take: FILE.wav
     #[arg(long, value_name = "FILE")]
     left: Option<PathBuf>,
+    /// Write the tracks as they were changed: FILE.sdif
+    #[arg(long, value_name = "FILE")]
+    sdif: Option<PathBuf>,
+    /// Play these tracks in place of those found, as they are: FILE.sdif, as written by partials or here
+    #[arg(long, value_name = "FILE", conflicts_with = "blend")]
+    tracks: Option<PathBuf>,
 }
 
 /// `settings` in JSON.
@@ -144,6 +178,11 @@ struct Settings<'a> {
     pitch_cents: Option<&'a Course>,
     time: Option<&'a tonemap_core::rebuild::TimeMap>,
     keep_envelope: bool,
+    blend: Option<&'a Path>,
+    frequency_share: Option<&'a str>,
+    level_share: Option<&'a str>,
+    noise_share: Option<&'a str>,
+    tracks: Option<&'a Path>,
     bits: String,
     dither: bool,
 }
@@ -181,6 +220,14 @@ impl Rebuild {
     pub(crate) fn run(&self) -> Result<Status> {
         output::check_figure(&self.figure, self.sound.force)?;
         files::claim(&self.sound.output, Content::Sound, self.sound.force)?;
+        if let Some(file) = &self.parts.sdif {
+            output::check_ending(
+                file,
+                &["sdif"],
+                "tracks are written as an SDIF file; name it FILE.sdif",
+            )?;
+            files::claim(file, Content::Result, self.sound.force)?;
+        }
         for file in self.parts.all() {
             output::check_ending(file, &["wav"], "a part of the sound")?;
             files::claim(file, Content::Sound, self.sound.force)?;
@@ -191,7 +238,8 @@ impl Rebuild {
         let all = vec![ChannelList(vec![Channel::All])];
         let channels = if self.part.channels.is_empty() { all } else { self.part.channels.clone() };
         let parts = take.parts(&PartArgs { channels, ..self.part.clone() })?;
-        let made = self.make(parts, &edit)?;
+        let other = self.other(&parts)?;
+        let made = self.make(parts, &edit, &other)?;
         let sounds: Vec<Vec<f32>> = made.rebuilt.iter().map(Rebuilt::sound).collect();
         let levels = self.write(&made, &sounds)?;
         self.write_parts(&made)?;
@@ -257,19 +305,58 @@ impl Rebuild {
         }
     }
 
-    fn make<'a>(&self, parts: Vec<Part<'a>>, edit: &Edit) -> Result<Made<'a>> {
+    /// The channels of the take that it is blended with.
+    fn other(&self, parts: &[Part<'_>]) -> Result<Vec<Vec<f32>>> {
+        let Some(file) = &self.blend.blend else { return Ok(Vec::new()) };
+        let named = studies::find_take(Some(file), &self.source)?;
+        let mut take = Take::open(named, &self.source)?;
+        let channels = vec![ChannelList(vec![Channel::All])];
+        let all = take.parts(&PartArgs { channels, span: SpanArgs::default() })?;
+        let rate = parts[0].rate_hz();
+        if all[0].rate_hz() != rate {
+            let reason = format!(
+                "{}: its sample rate is {}, that of the take {}; takes of one rate can be blended",
+                file.display(),
+                text::rate(all[0].rate_hz()),
+                text::rate(rate)
+            );
+            return Err(Usage(reason).into());
+        }
+        all.iter().map(|part| held(part, self.sound.quiet).map(|(samples, ..)| samples)).collect()
+    }
+
+    /// What a channel is made from beside itself.
+    fn beside<'s>(&self, number: usize, other: &'s [Vec<f32>]) -> Result<Beside<'s>> {
+        let of = &self.blend;
+        let sound = other.get(number).or(other.last());
+        let share = |own: &Option<String>| -> Result<Course> {
+            Ok(Course::read(of.share_of(own).unwrap_or("0"), read_share)?)
+        };
+        let blend = sound.map(|sound| -> Result<Blend<'s>> {
+            Ok(Blend {
+                sound,
+                frequency: share(&of.frequency_share)?,
+                level: share(&of.level_share)?,
+                noise: share(&of.noise_share)?,
+            })
+        });
+        let tracks = self.parts.tracks.as_deref().map(tracks_file::read);
+        Ok(Beside { blend: blend.transpose()?, tracks: tracks.transpose()? })
+    }
+
+    fn make<'a>(&self, parts: Vec<Part<'a>>, edit: &Edit, other: &[Vec<f32>]) -> Result<Made<'a>> {
         let mut findings = Vec::new();
         let mut rebuilt = Vec::new();
-        for part in &parts {
+        for (number, part) in parts.iter().enumerate() {
+            let beside = self.beside(number, other)?;
             let settings = self.search.settings(part, part.take().reference_hz())?;
-            let (samples, meter, of_take) = part.spooled(self.sound.quiet, |_| ())?;
+            let (samples, meter, of_take) = held(part, self.sound.quiet)?;
             let levels = meter.finish();
             if levels.rms_dbfs.is_none() {
                 anyhow::bail!("{} is silent: there is nothing to make again", part.title());
             }
-            let mut held = vec![0.0; tonemap_core::Samples::count(&samples)];
-            tonemap_core::Samples::read(&samples, 0, &mut held)?;
-            let made = rebuild(&held, part.rate_hz(), &settings, edit, self.rest())?;
+            let rate = part.rate_hz();
+            let made = rebuild(&samples, rate, &settings, edit, self.rest(), beside)?;
             let of_levels = levels.findings(&part.channel_name());
             let said = [of_take, of_levels, advice::worded(made.findings.clone())].concat();
             findings.extend(part.named_findings(&said, parts.len() > 1));
@@ -317,7 +404,13 @@ impl Rebuild {
             write_wav(&mut bytes, rate, &channels, WavEncoding::Float)?;
             files::write_whole(file, Content::Sound, bytes.get_ref(), self.sound.force)?;
         }
-        Ok(())
+        match &self.parts.sdif {
+            Some(file) => {
+                let bytes = tracks_file::written(&made.rebuilt[0].after, !self.search.free);
+                files::write_whole(file, Content::Result, &bytes, self.sound.force)
+            }
+            None => Ok(()),
+        }
     }
 
     fn account(&self, made: &Made<'_>, edit: &Edit, levels: Levels) -> Result<String> {
@@ -348,6 +441,11 @@ impl Rebuild {
                     pitch_cents: edit.pitch_cents.as_ref(),
                     time: edit.time.as_ref(),
                     keep_envelope: edit.keep_envelope,
+                    blend: self.blend.blend.as_deref(),
+                    frequency_share: self.blend.share_of(&self.blend.frequency_share),
+                    level_share: self.blend.share_of(&self.blend.level_share),
+                    noise_share: self.blend.share_of(&self.blend.noise_share),
+                    tracks: self.parts.tracks.as_deref(),
                     bits: self.sound.bits.words(),
                     dither: self.sound.dither,
                 };
@@ -376,10 +474,25 @@ impl Rebuild {
     }
 }
 
+impl BlendArgs {
+    /// A share as it was typed, where there is something to blend with.
+    fn share_of<'a>(&'a self, own: &'a Option<String>) -> Option<&'a str> {
+        self.blend.as_ref().map(|_| own.as_ref().unwrap_or(&self.share).as_str())
+    }
+}
+
 impl PartFiles {
     fn all(&self) -> impl Iterator<Item = &PathBuf> {
         [&self.tones, &self.noise, &self.left].into_iter().flatten()
     }
+}
+
+/// The samples of a part, with a meter that has seen them and what was found on the way.
+fn held(part: &Part<'_>, quiet: bool) -> Result<(Vec<f32>, LevelMeter, Vec<Finding>)> {
+    let (samples, meter, findings) = part.spooled(quiet, |_| ())?;
+    let mut held = vec![0.0; Samples::count(&samples)];
+    samples.read(0, &mut held)?;
+    Ok((held, meter, findings))
 }
 
 /// Partials and what is asked for them.
