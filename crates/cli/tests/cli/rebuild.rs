@@ -143,3 +143,57 @@ fn what_makes_no_sense_is_refused_or_said() {
     json(&bench, "two.wav --output both.wav");
     assert_eq!(read(&bench, "both.wav").0, 2);
 }
+
+#[test]
+fn two_takes_are_blended() {
+    let bench = bench();
+    let other = PluckedString { frequency_hz: 300.0, ..PluckedString::default() };
+    let mut sound = vec![0.0; 4800];
+    sound.extend(other.render(f64::from(RATE), 2.0));
+    bench.take("b.wav", RATE, WavEncoding::Float, &[to_samples(&sound)]);
+    bench.take("slow.wav", 24_000, WavEncoding::Float, &[to_samples(&sound)]);
+    let first = |take: &str| {
+        let found = bench.json(&format!("partials {take} --format json --quiet"));
+        number(&found["result"]["partials"][0]["frequency_hz"])
+    };
+    for (share, hz) in [("0", 220.0), ("0.25", 240.0), ("1", 300.0)] {
+        let found =
+            json(&bench, &format!("a.wav --blend b.wav --share {share} --output c.wav --force"));
+        assert_eq!(found["settings"]["level_share"], share);
+        assert!((first("c.wav") - hz).abs() < 0.2, "{share}: {}", first("c.wav"));
+    }
+    // The pitch of the one with the levels of the other.
+    json(&bench, "a.wav --blend b.wav --frequency-share 0 --level-share 1 --output d.wav");
+    assert!((first("d.wav") - 220.0).abs() < 0.2);
+    assert!((level(&bench, "d.wav", 3) - level(&bench, "b.wav", 3)).abs() < 0.3);
+    for (arguments, said) in [
+        ("a.wav --blend slow.wav --output x.wav", "sample rate"),
+        ("a.wav --blend b.wav --share 1.5 --output x.wav", "0.3, from 0 to 1"),
+        ("a.wav --share 0.5 --output x.wav", "--blend"),
+    ] {
+        let run = bench.run(&format!("rebuild {arguments}"));
+        assert!(run.status != 0 && run.err.contains(said), "{arguments}: {}", run.err);
+        assert!(!bench.path("x.wav").exists());
+    }
+}
+
+#[test]
+fn tracks_go_out_and_come_back() {
+    let bench = bench();
+    json(&bench, "a.wav --gain 2=+6dB --rest none --sdif t.sdif --output one.wav");
+    json(&bench, "a.wav --rest none --tracks t.sdif --output two.wav");
+    let (one, two) = (samples(&bench, "one.wav"), samples(&bench, "two.wav"));
+    let power = |x: f32| f64::from(x).powi(2);
+    let apart: f64 = one.iter().zip(&two).map(|(a, b)| power(a - b)).sum();
+    let whole: f64 = one.iter().map(|x| power(*x)).sum();
+    let db = 10.0 * (apart / whole).log10();
+    println!("what came back is {db:.1} dB from what went out");
+    assert!(db < -75.0, "{db}");
+    // Those that `partials` writes come back too.
+    assert_eq!(bench.run("partials a.wav --sdif p.sdif --quiet").status, 0);
+    json(&bench, "a.wav --rest none --tracks p.sdif --output three.wav");
+    assert!((level(&bench, "three.wav", 2) - level(&bench, "a.wav", 2)).abs() < 0.1);
+    bench.write("no.sdif", b"RIFF");
+    let run = bench.run("rebuild a.wav --tracks no.sdif --output x.wav");
+    assert!(run.status == 1 && run.err.contains("no.sdif"), "{}", run.err);
+}

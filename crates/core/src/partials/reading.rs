@@ -42,7 +42,7 @@ pub(crate) struct FrameReader {
 
 impl FrameReader {
     /// For frames of so many samples, an even number.
-    pub(super) fn new(length: usize, rate_hz: f64) -> Self {
+    pub(crate) fn new(length: usize, rate_hz: f64) -> Self {
         let spectrum = vec![C::default(); length / 2 + 1];
         Self { transform: RealTransform::new(length), frame: vec![0.0; length], rate_hz, spectrum }
     }
@@ -153,6 +153,15 @@ impl FrameReader {
     pub(crate) fn gain(&self, decay_per_s: f64, off_hz: f64) -> C {
         let rate = C::new(-decay_per_s, TAU * off_hz) / self.rate_hz;
         window_transform(rate, self.length() as f64) / (TERMS[0] * self.length() as f64)
+    }
+
+    /// Amplitude and phase, at the middle of the frame, of a steady sinusoid of a frequency.
+    pub(crate) fn amplitude_at(&self, frequency_hz: f64) -> C {
+        let place = frequency_hz / self.bin_hz();
+        let k = place.round();
+        let sign = if k as i64 % 2 == 0 { 2.0 } else { -2.0 };
+        let off = C::new(0.0, TAU * (place - k) / self.length() as f64);
+        sign * self.windowed(k as i64) / window_transform(off, self.length() as f64)
     }
 
     /// The squared amplitude of the strongest sinusoid of all.

@@ -5,7 +5,7 @@
 //! **Tones.** The partials of each note ([`crate::partials`]) are made again, sinusoid by sinusoid:
 //! between two points of a track the level is straight in dB and the phase a cubic (R. J. McAulay and
 //! T. F. Quatieri, IEEE Trans. Acoust. Speech Signal Process. 34 (1986) 744). What they leave of the
-//! sound, sample by sample, is the rest; both together are the sound again, exactly.
+//! sound, sample by sample, is the rest, by which the points are corrected first (module `refine`); both together are the sound again, exactly.
 //!
 //! **Noise.** The rest is kept as it is, or made again as noise that has its spectrum over time (X. Serra
 //! and J. O. Smith, Comput. Music J. 14 (1990) 12; module `noise`).
@@ -16,6 +16,7 @@
 mod blend;
 mod edit;
 mod noise;
+mod refine;
 mod tracks;
 
 use serde::Serialize;
@@ -191,6 +192,7 @@ impl Source {
         let mut left = sound.to_vec();
         let mut notes = Vec::new();
         for note in followed(sound, rate_hz, settings)? {
+            let note = refine::refined(note, rate_hz, sound);
             let attack = Attack::of(&note, rate_hz, sound);
             let as_it_was = tracks::made(&note, &Edit::default(), &attack);
             tracks::add(&as_it_was, attack.begins_s, rate_hz, -1.0, &mut left);

@@ -267,18 +267,31 @@ pub(super) fn add(
     factor: f64,
     sound: &mut [f32],
 ) {
-    let first = (begins_s * rate_hz).ceil().max(0.0) as usize;
+    add_later(tracks, begins_s, 0.0, rate_hz, factor, sound);
+}
+
+/// The same to a sound that itself begins at a time.
+pub(super) fn add_later(
+    tracks: &[MadeTrack],
+    begins_s: f64,
+    sound_s: f64,
+    rate_hz: f64,
+    factor: f64,
+    sound: &mut [f32],
+) {
+    let first = ((begins_s - sound_s) * rate_hz).ceil().max(0.0) as usize;
     for ((t0, t1), pieces) in steps(tracks, begins_s, rate_hz, factor) {
         let (t0, t1) = (f64::from_bits(t0), f64::from_bits(t1));
+        let step_s = (t0 - sound_s, t1 - sound_s);
         if t0 >= begins_s {
-            Sum::add_between(sound, rate_hz, (t0, t1), &pieces);
+            Sum::add_between(sound, rate_hz, step_s, &pieces);
             continue;
         }
         // What comes before the note begins stays as it is.
-        let from = ((t0 * rate_hz).max(0.0) as usize).min(first);
-        let silent = from..first.min(sound.len());
+        let from = ((step_s.0 * rate_hz).max(0.0) as usize).min(first);
+        let silent = from.min(sound.len())..first.min(sound.len());
         let before = sound[silent.clone()].to_vec();
-        Sum::add_between(sound, rate_hz, (t0, t1), &pieces);
+        Sum::add_between(sound, rate_hz, step_s, &pieces);
         sound[silent].copy_from_slice(&before);
     }
 }
@@ -294,7 +307,7 @@ pub(super) struct Attack {
 
 impl Attack {
     /// As the frames have it.
-    fn as_read(begins_s: f64) -> Self {
+    pub(super) fn as_read(begins_s: f64) -> Self {
         Self { begins_s, gain: None, ends_s: begins_s }
     }
 

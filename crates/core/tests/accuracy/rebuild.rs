@@ -447,7 +447,7 @@ fn blends_lie_between_their_sounds() {
     let means = || found.iter().flat_map(|of| &of.2).filter(|(number, ..)| *number <= 12);
     assert!(means().count() > 100);
     let cents = means().map(|of| of.1);
-    Accuracy::all_bare("rebuild: frequencies of blends", "cents", cents).hold(2e-4);
+    Accuracy::all_bare("rebuild: frequencies of blends", "cents", cents).hold(1e-4);
     let levels = means().map(|of| of.2);
     Accuracy::all_bare("rebuild: levels of blends", "dB", levels).hold(0.02);
 }
