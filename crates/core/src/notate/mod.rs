@@ -34,7 +34,7 @@ use crate::hearing::excess_db;
 use crate::measured::{Measured, flat};
 use crate::partials::{Partial, Partials};
 use crate::pitch::{Pitch, PitchNote};
-use crate::quantity::{Field, Key, Quantities, Quantity, Unit};
+use crate::quantity::{Field, Key, Label, Quantities, Quantity, Unit, bare};
 use crate::samples::{Reader, Samples};
 use crate::spectrum::{Peak, SpectrumSettings, measure, thinned};
 use crate::units::{Note, amplitude_from_db, cents_between, cents_u, db_from_power, power_from_db};
@@ -206,7 +206,12 @@ pub struct Notation {
 
 impl Quantities for Notation {
     fn quantities(&self) -> Vec<Quantity> {
-        let mut all = Vec::new();
+        const MASKED: Label = Label::new("masked", "tones masked", Unit::One, 0);
+        const WEAKER: Label = Label::new("weaker", "weaker tones left out", Unit::One, 0);
+        let mut all = vec![
+            Quantity::top(&MASKED, bare(self.masked as f64)),
+            Quantity::top(&WEAKER, bare(self.weaker as f64)),
+        ];
         for (n, note) in (1..).zip(&self.notes) {
             let key = Key::item("notes", n);
             all.extend(Quantity::of_item(&key, &format!("note {n}"), &WrittenNote::FIELDS, note));
