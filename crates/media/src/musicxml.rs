@@ -5,6 +5,7 @@
 //! place, and tied.
 
 use std::collections::HashMap;
+use std::fmt::Display;
 use std::io::{self, Cursor};
 
 use quick_xml::Writer;
@@ -146,8 +147,8 @@ fn text(out: &mut Out, name: &'static str, words: &str) -> io::Result<()> {
     Ok(())
 }
 
-fn number(out: &mut Out, name: &'static str, value: impl ToString) -> io::Result<()> {
-    text(out, name, &value.to_string())
+fn number(out: &mut Out, name: &'static str, value: impl Display) -> io::Result<()> {
+    text(out, name, &format!("{value}"))
 }
 
 fn empty(out: &mut Out, name: &str) -> io::Result<()> {
@@ -274,11 +275,12 @@ fn voices(score: &Score) -> Vec<Vec<Chord<'_>>> {
         let mut chords: Vec<Chord<'_>> = Vec::new();
         let mut ends: Vec<u32> = Vec::new();
         for note in notes {
-            if let Some(last) = chords.last_mut() {
-                if (last.start(), last.end()) == (note.start, note.start + note.length) {
-                    last.notes.push(note);
-                    continue;
-                }
+            let is_alike = |last: &&mut Chord<'_>| {
+                (last.start(), last.end()) == (note.start, note.start + note.length)
+            };
+            if let Some(last) = chords.last_mut().filter(is_alike) {
+                last.notes.push(note);
+                continue;
             }
             let voice = ends.iter().position(|end| *end <= note.start).unwrap_or(ends.len());
             if voice == ends.len() {
@@ -380,8 +382,8 @@ impl Writing<'_> {
                     (of % 2 == 0 && of + of / 2 == length).then_some((length, of, name, true));
                 dotted.into_iter().chain([(of, of, name, false)])
             });
-            let mut fits =
-                with_dots.filter(|(long, of, ..)| *of > 0 && *long <= length && at % of == 0);
+            let mut fits = with_dots
+                .filter(|(long, of, ..)| *of > 0 && *long <= length && at.is_multiple_of(*of));
             // The smallest value is one division, which always fits.
             let (long, _, name, is_dotted) = fits.next().unwrap_or((length, length, "64th", false));
             all.push((long, Value { name, is_dotted }));
@@ -690,7 +692,7 @@ mod tests {
                 _ => (Some((3, 4)), 2),
             };
             let bar = metre.map(|(beats, beat)| beats * 4 * divisions / beat);
-            let notes: Vec<ScoreNote> = (0..1 + random(&mut seed, 12))
+            let notes: Vec<ScoreNote> = (0..=random(&mut seed, 12))
                 .map(|n| {
                     let letter = char::from(b"CDEFGAB"[random(&mut seed, 7) as usize]);
                     let start = random(&mut seed, 6 * divisions);

@@ -248,10 +248,8 @@ impl Measure for Notate {
 
     fn draw(&self, made: &[Made<'_>]) -> Result<Figure> {
         let one = &made[0];
-        let mut title = one.part.title();
-        if let Some(at) = self.what.chord_at {
-            title += &format!(" at {} s", text::number(at.0, 3));
-        }
+        let at = self.what.chord_at.map(|at| format!(" at {} s", text::number(at.0, 3)));
+        let title = one.part.title() + &at.unwrap_or_default();
         let mut notes = vec![settings_line(&one.found), one.part.span_line()];
         if one.found.notation.of == Content::Phrase && one.found.notation.notes.len() > DRAWN_NOTES
         {

@@ -435,10 +435,8 @@ fn blends_lie_between_their_sounds() {
         }
         (left, right, means)
     });
-    let worst = |of: fn(&(f64, f64, Vec<(usize, f64, f64)>)) -> f64| {
-        found.iter().map(of).fold(f64::NEG_INFINITY, f64::max)
-    };
-    let (left, right) = (worst(|of| of.0), worst(|of| of.1));
+    let left = found.iter().map(|of| of.0).fold(f64::NEG_INFINITY, f64::max);
+    let right = found.iter().map(|of| of.1).fold(f64::NEG_INFINITY, f64::max);
     println!(
         "a blend with none of the other is {left:.1} dB from the sound, one with all {right:.1} dB"
     );
