@@ -34,6 +34,7 @@
 //! | [`room`] | reverberation times, clarity and definition of a room |
 //! | [`rebuild`] | a sound made again from its partials and noise, changed |
 //! | [`notate`] | notes or partials as they are written on staves, with the cents left |
+//! | [`resample`] | a sound at another sample rate |
 //! | [`passby`] | speed and closest distance of a source from how its tones shift |
 //! | [`isolation`] | sound insulation between rooms, and its single numbers |
 //! | [`compare`] | two sounds: delay, drift, gain, differences and which of them are real |
@@ -87,6 +88,7 @@ pub mod passby;
 pub mod pitch;
 pub mod quantity;
 pub mod rebuild;
+pub mod resample;
 pub mod room;
 mod samples;
 pub mod significance;

@@ -178,6 +178,21 @@ fn two_takes_are_blended() {
 }
 
 #[test]
+fn it_is_written_at_another_rate() {
+    let bench = bench();
+    json(&bench, "a.wav --output a44.wav --rate 44.1kHz --bits 16 --tones t44.wav");
+    for take in ["a44.wav", "t44.wav"] {
+        let found = bench.json(&format!("partials {take} --format json --quiet"));
+        assert_eq!(found["take"]["sample_rate_hz"], 44_100.0);
+        let was = bench.json("partials a.wav --format json --quiet");
+        let hz = |of: &Value| number(&of["result"]["f0_hz"]);
+        assert!((hz(&found) - hz(&was)).abs() < 0.002, "{} {}", hz(&found), hz(&was));
+    }
+    let run = bench.run("rebuild a.wav --output x.wav --rate 10Hz");
+    assert!(run.status == 2 && run.err.contains("whole number of hertz"), "{}", run.err);
+}
+
+#[test]
 fn tracks_go_out_and_come_back() {
     let bench = bench();
     json(&bench, "a.wav --gain 2=+6dB --rest none --sdif t.sdif --output one.wav");

@@ -4,6 +4,7 @@ mod edit_file;
 mod tracks_file;
 
 use std::io::Cursor;
+use std::ops::RangeInclusive;
 use std::path::{Path, PathBuf};
 
 use anyhow::Result;
@@ -13,7 +14,8 @@ use tonemap_core::intake::LevelMeter;
 use tonemap_core::rebuild::{
     Beside, Blend, Change, Course, Edit, Rebuilt, RestKind, Which, read_gain, read_share, rebuild,
 };
-use tonemap_core::units::db_from_amplitude;
+use tonemap_core::resample::resampled;
+use tonemap_core::units::{Frequency, db_from_amplitude};
 use tonemap_core::{Finding, Samples};
 use tonemap_figures::{Figure, RebuildFigure, Words, rebuild_figure};
 use tonemap_media::{WavEncoding, write_wav};
@@ -56,6 +58,9 @@ pub(crate) struct Rebuild {
     parts: PartFiles,
     #[command(flatten)]
     figure: FigureArgs,
+    /// Sample rate of what is written [default: that of the take]
+    #[arg(long, value_name = "RATE", help_heading = "Output")]
+    rate: Option<Frequency>,
     #[command(flatten)]
     sound: SoundArgs,
 }
@@ -239,10 +244,15 @@ impl Rebuild {
         let channels = if self.part.channels.is_empty() { all } else { self.part.channels.clone() };
         let parts = take.parts(&PartArgs { channels, ..self.part.clone() })?;
         let other = self.other(&parts)?;
-        let made = self.make(parts, &edit, &other)?;
-        let sounds: Vec<Vec<f32>> = made.rebuilt.iter().map(Rebuilt::sound).collect();
-        let levels = self.write(&made, &sounds)?;
-        self.write_parts(&made)?;
+        let mut made = self.make(parts, &edit, &other)?;
+        let rate = self.rate_of(&made.parts[0])?;
+        let at_rate = |sound: &[f32]| resampled(sound, made.parts[0].rate_hz() as u32, rate);
+        let sounds: Vec<Vec<f32>> = made.rebuilt.iter().map(|one| at_rate(&one.sound())).collect();
+        let peak = sounds.iter().flatten().fold(0.0f32, |peak, x| peak.max(x.abs()));
+        // A little below full scale.
+        made.factor = if peak > 1.0 { 0.99 / peak } else { 1.0 };
+        let levels = self.write(&made, &sounds, rate)?;
+        self.write_parts(&made, rate)?;
         if let Some(file) = &self.figure.figure {
             output::write_figure(file, &self.draw(&made)?, self.sound.force)?;
         }
@@ -363,16 +373,24 @@ impl Rebuild {
             rebuilt.push(made);
         }
         findings.retain(|finding| finding.code != "first_channel");
-        let highest = |of: &Rebuilt| of.sound().iter().fold(0.0f32, |peak, x| peak.max(x.abs()));
-        let peak = rebuilt.iter().map(highest).fold(0.0f32, f32::max);
-        // A little below full scale.
-        let factor = if peak > 1.0 { 0.99 / peak } else { 1.0 };
-        Ok(Made { parts, rebuilt, factor, findings })
+        Ok(Made { parts, rebuilt, factor: 1.0, findings })
     }
 
-    fn write(&self, made: &Made<'_>, sounds: &[Vec<f32>]) -> Result<Levels> {
+    /// The sample rate of what is written.
+    fn rate_of(&self, part: &Part<'_>) -> Result<u32> {
+        const RATES_HZ: RangeInclusive<f64> = 1000.0..=768_000.0;
+        let hz = self.rate.map_or(part.rate_hz(), |rate| rate.hz(part.take().reference_hz()));
+        if hz.fract() == 0.0 && RATES_HZ.contains(&hz) {
+            return Ok(hz as u32);
+        }
+        let reason =
+            format!("--rate is a whole number of hertz from 1 kHz to 768 kHz, not {hz} Hz");
+        Err(Usage(reason).into())
+    }
+
+    fn write(&self, made: &Made<'_>, sounds: &[Vec<f32>], rate: u32) -> Result<Levels> {
         const BLOCK: usize = 1 << 14;
-        let rate = made.parts[0].rate_hz();
+        let rate = f64::from(rate);
         let frames = sounds.iter().map(Vec::len).max().unwrap_or(0);
         sound::write_sound(&self.sound, rate, sounds.len(), frames as u64, |sound| {
             for from in (0..frames).step_by(BLOCK) {
@@ -387,9 +405,12 @@ impl Rebuild {
     }
 
     /// The parts alone, in 32-bit floating point, as loud as they are in the whole.
-    fn write_parts(&self, made: &Made<'_>) -> Result<()> {
+    fn write_parts(&self, made: &Made<'_>, rate: u32) -> Result<()> {
         let of = |part: fn(&Rebuilt) -> &Vec<f32>, factor: f32| -> Vec<Vec<f32>> {
-            let scaled = |one: &Rebuilt| part(one).iter().map(|x| x * factor).collect();
+            let scaled = |one: &Rebuilt| {
+                let scaled: Vec<f32> = part(one).iter().map(|x| x * factor).collect();
+                resampled(&scaled, made.parts[0].rate_hz() as u32, rate)
+            };
             made.rebuilt.iter().map(scaled).collect()
         };
         let parts = [
@@ -400,7 +421,6 @@ impl Rebuild {
         for (file, channels) in parts {
             let Some(file) = file else { continue };
             let mut bytes = Cursor::new(Vec::new());
-            let rate = made.parts[0].rate_hz() as u32;
             write_wav(&mut bytes, rate, &channels, WavEncoding::Float)?;
             files::write_whole(file, Content::Sound, bytes.get_ref(), self.sound.force)?;
         }
