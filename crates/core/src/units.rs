@@ -532,6 +532,71 @@ impl FromStr for Decibels {
     }
 }
 
+/// A distance as typed, in metres: `3m`.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Metres(pub f64);
+
+impl FromStr for Metres {
+    type Err = Error;
+
+    fn from_str(text: &str) -> Result<Self, Error> {
+        number_with_unit(text, &[("m", 1.0)])
+            .filter(|_| text.trim_end().ends_with('m'))
+            .map(Self)
+            .ok_or_else(|| Error::Unreadable {
+                given: text.into(),
+                wanted: "a distance",
+                forms: "3m or 1.5m",
+            })
+    }
+}
+
+/// An area as typed, in m²: `11m2`.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct SquareMetres(pub f64);
+
+impl FromStr for SquareMetres {
+    type Err = Error;
+
+    fn from_str(text: &str) -> Result<Self, Error> {
+        number_with_unit(text, &[("m2", 1.0), ("m²", 1.0)]).map(Self).ok_or_else(|| {
+            Error::Unreadable { given: text.into(), wanted: "an area", forms: "11m2" }
+        })
+    }
+}
+
+/// A volume as typed, in m³: `32m3`.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct CubicMetres(pub f64);
+
+impl FromStr for CubicMetres {
+    type Err = Error;
+
+    fn from_str(text: &str) -> Result<Self, Error> {
+        number_with_unit(text, &[("m3", 1.0), ("m³", 1.0)]).map(Self).ok_or_else(|| {
+            Error::Unreadable { given: text.into(), wanted: "a volume", forms: "32m3" }
+        })
+    }
+}
+
+/// A temperature as typed, in °C: `20C`, `-5C`.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Celsius(pub f64);
+
+impl FromStr for Celsius {
+    type Err = Error;
+
+    fn from_str(text: &str) -> Result<Self, Error> {
+        number_with_unit(&text.replace('−', "-"), &[("°c", 1.0), ("c", 1.0)]).map(Self).ok_or_else(
+            || Error::Unreadable {
+                given: text.into(),
+                wanted: "a temperature",
+                forms: "20C or -5C",
+            },
+        )
+    }
+}
+
 /// A voltage as typed, with its unit: `4V`, `350mV`. Above 0.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Volts(pub f64);
@@ -597,6 +662,18 @@ fn number_with_unit(text: &str, units: &[(&str, f64)]) -> Option<f64> {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn rooms_are_read_with_their_units() {
+        assert_eq!("1.5 m".parse(), Ok(Metres(1.5)));
+        assert_eq!("11m²".parse(), Ok(SquareMetres(11.0)));
+        assert_eq!("32m3".parse(), Ok(CubicMetres(32.0)));
+        assert_eq!("−5 °C".parse(), Ok(Celsius(-5.0)));
+        for wrong in ["3", "3km", "m"] {
+            assert!(wrong.parse::<Metres>().is_err(), "{wrong}");
+        }
+        assert!("20F".parse::<Celsius>().is_err());
+    }
 
     #[test]
     fn what_calibrates_is_read_with_its_unit() {

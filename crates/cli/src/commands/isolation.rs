@@ -11,7 +11,9 @@ use tonemap_core::isolation::{
     BandIsolation, Decay, Isolation as Found, Positions, Rating, Room, isolation,
 };
 use tonemap_core::quantity::Quantities;
-use tonemap_core::units::{Frequency, FrequencyRange, LevelReference, Seconds};
+use tonemap_core::units::{
+    CubicMetres, Frequency, FrequencyRange, LevelReference, Seconds, SquareMetres,
+};
 use tonemap_core::{Error, Finding};
 use tonemap_figures::{IsolationFigure, Words, isolation_figure};
 
@@ -102,10 +104,10 @@ struct ReceivingArgs {
     decay: Option<DecayArg>,
     /// Volume of the receiving room: 32m3
     #[arg(long, value_name = "VOLUME", requires = "decay")]
-    volume: Option<Cubic>,
+    volume: Option<CubicMetres>,
     /// Area of the wall between the rooms: 11m2
     #[arg(long, value_name = "AREA", requires = "volume", conflicts_with = "impact")]
-    area: Option<Square>,
+    area: Option<SquareMetres>,
     /// Bands: 3 for thirds of an octave, 1 for octaves
     #[arg(long, value_name = "N", default_value = "3", value_parser = one_or_three)]
     fraction: u32,
@@ -142,44 +144,6 @@ impl FromStr for DecayArg {
                 forms: "0.5s, decay.csv or decay.json",
             }),
         }
-    }
-}
-
-/// A number with one of the endings, or none.
-fn with_unit(text: &str, endings: &[&str]) -> Option<f64> {
-    let bare = endings.iter().find_map(|ending| text.strip_suffix(ending)).unwrap_or(text);
-    bare.trim().parse().ok().filter(|value: &f64| value.is_finite())
-}
-
-/// A volume in m³.
-#[derive(Debug, Clone, Copy)]
-struct Cubic(f64);
-
-impl FromStr for Cubic {
-    type Err = Error;
-
-    fn from_str(text: &str) -> Result<Self, Error> {
-        with_unit(text, &["m3", "m³"]).map(Self).ok_or_else(|| Error::Unreadable {
-            given: text.into(),
-            wanted: "a volume",
-            forms: "32m3",
-        })
-    }
-}
-
-/// An area in m².
-#[derive(Debug, Clone, Copy)]
-struct Square(f64);
-
-impl FromStr for Square {
-    type Err = Error;
-
-    fn from_str(text: &str) -> Result<Self, Error> {
-        with_unit(text, &["m2", "m²"]).map(Self).ok_or_else(|| Error::Unreadable {
-            given: text.into(),
-            wanted: "an area",
-            forms: "11m2",
-        })
     }
 }
 

@@ -1,13 +1,12 @@
 //! `passby`: speed and closest distance of a source that passes by.
 
-use std::str::FromStr;
-
 use anyhow::Result;
 use clap::Args;
 use serde::Serialize;
+use tonemap_core::Finding;
 use tonemap_core::passby::{Passby as Measured, PassbySettings, PassingTone, passby};
 use tonemap_core::quantity::{Quantities, Quantity};
-use tonemap_core::{Error, Finding};
+use tonemap_core::units::Celsius;
 use tonemap_figures::{
     ChartCurve, ColourMap, DrawnTrack, Figure, Marks, PitchFigure, ReportPart, TrackPoint,
     course_chart, pitch_cells, pitch_figure,
@@ -57,22 +56,6 @@ struct AirArgs {
     /// Temperature of the air, for the speed of sound
     #[arg(long, value_name = "TEMPERATURE", default_value = "20C", allow_hyphen_values = true)]
     temperature: Celsius,
-}
-
-/// A temperature in °C.
-#[derive(Debug, Clone, Copy)]
-struct Celsius(f64);
-
-impl FromStr for Celsius {
-    type Err = Error;
-
-    fn from_str(text: &str) -> Result<Self, Error> {
-        let bare = ["°C", "C"].into_iter().find_map(|unit| text.strip_suffix(unit)).unwrap_or(text);
-        let bare = bare.trim().replace('−', "-");
-        bare.parse().ok().filter(|value: &f64| value.is_finite()).map(Self).ok_or_else(|| {
-            Error::Unreadable { given: text.into(), wanted: "a temperature", forms: "20C or -5C" }
-        })
-    }
 }
 
 #[derive(Args, Clone)]

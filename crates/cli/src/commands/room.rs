@@ -2,7 +2,6 @@
 
 use std::fmt::Write as _;
 use std::path::{Path, PathBuf};
-use std::str::FromStr;
 
 use anyhow::{Context, Result, bail};
 use clap::{Args, ValueEnum};
@@ -12,8 +11,8 @@ use tonemap_core::room::{
     Excitation, FreeField, RoomAcoustics, RoomBand, RoomSettings, RoomValues, mean_of, room,
 };
 use tonemap_core::synth::{Recipe, Voice};
-use tonemap_core::units::{Frequency, FrequencyRange};
-use tonemap_core::{Error, Finding, Samples};
+use tonemap_core::units::{Frequency, FrequencyRange, Metres};
+use tonemap_core::{Finding, Samples};
 use tonemap_figures::{Figure, RoomFigure, Words, room_figure};
 
 use crate::advice;
@@ -105,23 +104,6 @@ struct RatioArgs {
     /// Distance from source to microphone there: 3m
     #[arg(long, value_name = "DISTANCE", requires = "free_field")]
     free_field_distance: Option<Metres>,
-}
-
-/// A distance in metres.
-#[derive(Debug, Clone, Copy)]
-struct Metres(f64);
-
-impl FromStr for Metres {
-    type Err = Error;
-
-    fn from_str(text: &str) -> Result<Self, Error> {
-        let known = text.trim().strip_suffix('m').and_then(|bare| bare.trim().parse().ok());
-        known.filter(|m: &f64| m.is_finite()).map(Self).ok_or_else(|| Error::Unreadable {
-            given: text.into(),
-            wanted: "a distance",
-            forms: "3m or 1.5m",
-        })
-    }
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
