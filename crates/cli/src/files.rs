@@ -119,6 +119,11 @@ pub(crate) fn shown(file: &Path) -> String {
     if name.chars().any(char::is_control) { name.escape_debug().to_string() } else { name }
 }
 
+/// Whether this run only makes a result again: a sound is made, and not kept.
+fn writes_nothing() -> bool {
+    std::env::var_os(READS_ONLY).is_some()
+}
+
 /// Notes a file that is read. One that is to be written over is refused, and so is one that a run
 /// which may read only some is not allowed.
 pub(crate) fn note_input(file: &Path) -> Result<()> {
@@ -140,7 +145,7 @@ fn refuse_input(file: &Path) -> anyhow::Error {
     Usage(format!("{}: {reason}", shown(file))).into()
 }
 
-fn read_limited(file: &Path, most_bytes: u64) -> Result<String> {
+fn read_limited(file: &Path, most_bytes: u64) -> Result<Vec<u8>> {
     let name = || shown(file);
     check_regular(file).with_context(name)?;
     let mut bytes = Vec::new();
@@ -149,13 +154,17 @@ fn read_limited(file: &Path, most_bytes: u64) -> Result<String> {
     if bytes.len() as u64 > most_bytes {
         bail!("{}: it is larger than {} MB, and is not read", name(), most_bytes >> 20);
     }
+    Ok(bytes)
+}
+
+fn as_text(file: &Path, bytes: Vec<u8>) -> Result<String> {
     String::from_utf8(bytes)
-        .map_err(|_| anyhow::anyhow!("{}: it is no text in UTF-8; name another file", name()))
+        .map_err(|_| anyhow::anyhow!("{}: it is no text in UTF-8; name another file", shown(file)))
 }
 
 /// Reads a file of the program's own: a study.
 pub(crate) fn read_own(file: &Path) -> Result<String> {
-    read_limited(file, MOST_TEXT_BYTES)
+    as_text(file, read_limited(file, MOST_TEXT_BYTES)?)
 }
 
 /// A file that was read beside the takes, for the record of a result.
@@ -191,10 +200,15 @@ pub(crate) fn read_files() -> Vec<ReadFile> {
 /// Reads a file of text that an option or an argument names, of so many bytes at most, and notes it
 /// for the record: the result depends on it.
 pub(crate) fn read_named(file: &Path, most_bytes: u64) -> Result<String> {
+    as_text(file, read_named_bytes(file, most_bytes)?)
+}
+
+/// The same of a file of any kind.
+pub(crate) fn read_named_bytes(file: &Path, most_bytes: u64) -> Result<Vec<u8>> {
     note_input(file)?;
-    let text = read_limited(file, most_bytes)?;
+    let bytes = read_limited(file, most_bytes)?;
     let path = file.display().to_string();
-    let blake3 = blake3::hash(text.as_bytes()).to_hex().to_string();
+    let blake3 = blake3::hash(&bytes).to_hex().to_string();
     let read = ReadFile { path, blake3 };
     let add = |list: &mut Vec<ReadFile>| {
         if list.iter().all(|known| known.path != read.path) {
@@ -203,7 +217,7 @@ pub(crate) fn read_named(file: &Path, most_bytes: u64) -> Result<String> {
     };
     add(&mut ledger().named);
     RECORDED.with_borrow_mut(|stack| stack.last_mut().into_iter().for_each(add));
-    Ok(text)
+    Ok(bytes)
 }
 
 /// Refuses what could be read for ever, or not at all.
@@ -263,6 +277,9 @@ pub(crate) fn takes_text(file: &Path) -> bool {
 }
 
 fn check(file: &Path, content: Content, force: bool) -> Result<()> {
+    if content == Content::Sound && writes_nothing() {
+        return Ok(());
+    }
     if content == Content::Text && (is_standard_output(file) || takes_text(file)) {
         return Ok(());
     }
@@ -326,6 +343,9 @@ pub(crate) fn write_by<T>(
     force: bool,
     write: impl FnOnce(&mut File) -> Result<T>,
 ) -> Result<T> {
+    if content == Content::Sound && writes_nothing() {
+        return write(&mut tempfile::tempfile()?);
+    }
     let draft = Draft::begin(file, content, force)?;
     let written = write(&mut draft.file()?).with_context(|| not_written(file))?;
     draft.finish()?;

@@ -45,6 +45,7 @@ mod studies;
 mod table;
 mod take;
 mod text;
+mod tracks;
 
 use std::path::Path;
 use std::process::ExitCode;

@@ -1,7 +1,7 @@
 //! Sound out: takes that commands write, as WAV.
 
 use std::fs::File;
-use std::io::BufWriter;
+use std::io::{BufWriter, Seek};
 use std::path::PathBuf;
 use std::str::FromStr;
 
@@ -34,10 +34,10 @@ pub(crate) struct SoundArgs {
     #[arg(long, value_enum, default_value_t = Format::Text)]
     pub(crate) format: Format,
     /// Replace files that exist already
-    #[arg(long)]
+    #[arg(long, help_heading = "Files")]
     pub(crate) force: bool,
     /// Print nothing but the result
-    #[arg(long, short)]
+    #[arg(long, short, help_heading = "Messages")]
     pub(crate) quiet: bool,
 }
 
@@ -78,13 +78,14 @@ impl Bits {
     }
 }
 
-/// Levels of a take that was written.
-#[derive(Debug, Clone, Copy, serde::Serialize)]
+/// Levels of a take that was written, and the hash of its file.
+#[derive(Debug, Clone, serde::Serialize)]
 pub(crate) struct Levels {
     /// Greatest sample in dB re full scale.
     pub(crate) peak_dbfs: Option<f64>,
     /// RMS re that of a full-scale sine.
     pub(crate) rms_dbfs: Option<f64>,
+    pub(crate) blake3: String,
 }
 
 /// A take that is being written.
@@ -138,33 +139,48 @@ pub(crate) fn write_sound(
         );
     }
     files::write_by(&args.output, Content::Sound, args.force, |file| {
-        let out = BufWriter::with_capacity(1 << 18, file);
-        let code = match args.bits.0 {
-            WavEncoding::Integer(bits) => amplitude_from_db(-6.020_599_913 * f64::from(bits - 1)),
-            WavEncoding::Float => 0.0,
-        };
-        let mut sound = Sound {
-            sink: WavSink::new(out, sample_rate_hz as u32, channels, args.bits.0)?,
-            dither: (args.dither && code > 0.0).then(|| (code, ChaCha8Rng::seed_from_u64(1))),
-            dithered: Vec::new(),
-            peak: 0.0,
-            squares: 0.0,
-            samples: 0,
-        };
-        fill(&mut sound)?;
-        let Sound { sink, peak, squares, samples, .. } = sound;
-        if sink.finish()? > 0 {
-            bail!(
-                "the sound reaches {} dBFS, more than {} hold; lower its levels, or write it with \
-                 --bits float",
-                text::number(db_from_amplitude(peak), 2),
-                args.bits.words()
-            );
-        }
+        let (peak, power) = write_into(file, args, sample_rate_hz, channels, fill)?;
+        file.rewind()?;
+        let hash = blake3::Hasher::new().update_reader(file)?.finalize();
         let level = |level: f64| Some(level).filter(|level| level.is_finite());
         Ok(Levels {
+            blake3: hash.to_hex().to_string(),
             peak_dbfs: level(db_from_amplitude(peak)),
-            rms_dbfs: level(db_from_power(2.0 * squares / samples.max(1) as f64)),
+            rms_dbfs: level(db_from_power(2.0 * power)),
         })
     })
+}
+
+/// Writes the samples into a file; gives their greatest, and their mean power.
+fn write_into(
+    file: &mut File,
+    args: &SoundArgs,
+    sample_rate_hz: f64,
+    channels: usize,
+    fill: impl FnOnce(&mut Sound<'_>) -> Result<()>,
+) -> Result<(f64, f64)> {
+    let out = BufWriter::with_capacity(1 << 18, file);
+    let code = match args.bits.0 {
+        WavEncoding::Integer(bits) => amplitude_from_db(-6.020_599_913 * f64::from(bits - 1)),
+        WavEncoding::Float => 0.0,
+    };
+    let mut sound = Sound {
+        sink: WavSink::new(out, sample_rate_hz as u32, channels, args.bits.0)?,
+        dither: (args.dither && code > 0.0).then(|| (code, ChaCha8Rng::seed_from_u64(1))),
+        dithered: Vec::new(),
+        peak: 0.0,
+        squares: 0.0,
+        samples: 0,
+    };
+    fill(&mut sound)?;
+    let Sound { sink, peak, squares, samples, .. } = sound;
+    if sink.finish()? > 0 {
+        bail!(
+            "the sound reaches {} dBFS, more than {} hold; lower its levels, or write it with \
+             --bits float",
+            text::number(db_from_amplitude(peak), 2),
+            args.bits.words()
+        );
+    }
+    Ok((peak, squares / samples.max(1) as f64))
 }

@@ -5,13 +5,12 @@ use std::io::{BufWriter, Read};
 use std::path::{Path, PathBuf};
 
 use anyhow::{Context, Result};
-use tonemap_core::partials::{Moment, TrackPoint, sound_of};
-use tonemap_media::{
-    RawFormat, SdifFrame, SdifPartial, TakeReader, WavEncoding, read_sdif, write_wav,
-};
+use tonemap_core::partials::{Moment, sound_of};
+use tonemap_media::{RawFormat, SdifFrame, TakeReader, WavEncoding, read_sdif, write_wav};
 
 use crate::files::{self, Temporary};
 use crate::stream;
+use crate::tracks;
 
 /// Where the samples of a take come from.
 pub(crate) struct Source {
@@ -93,12 +92,7 @@ fn play_tracks(file: &Path) -> Result<Temporary> {
     let (_, frames) = read_sdif(&std::fs::read(file)?)?;
     let moment = |frame: SdifFrame| Moment {
         time_s: frame.time_s,
-        partials: (frame.partials.iter())
-            .map(|partial| {
-                let SdifPartial { index, frequency_hz, amplitude, phase_rad } = *partial;
-                (index, TrackPoint { frequency_hz, amplitude, phase_rad })
-            })
-            .collect(),
+        partials: (frame.partials.iter()).map(tracks::point).collect(),
     };
     let moments: Vec<Moment> = frames.into_iter().map(moment).collect();
     let all = moments.iter().flat_map(|moment| &moment.partials);

@@ -178,8 +178,8 @@ impl Filter {
                 text::number(transition_hz, 2),
                 STOP_BAND_DB,
                 result.output,
-                text::known(levels.peak_dbfs, 2),
-                text::known(levels.rms_dbfs, 2),
+                text::known(result.levels.peak_dbfs, 2),
+                text::known(result.levels.rms_dbfs, 2),
                 text::findings(&findings)
             )),
             Format::Json => {

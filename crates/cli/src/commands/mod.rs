@@ -174,7 +174,8 @@ pub(crate) const RESULTS: [(&str, About); 18] = [
 
 /// Teaches what runs command lines again which there are.
 pub(crate) fn learn() {
-    rerun::learn(&Cli::command(), RESULTS.map(|(name, _)| name).to_vec());
+    let made_again = RESULTS.map(|(name, _)| name).into_iter().chain(["rebuild"]);
+    rerun::learn(&Cli::command(), made_again.collect());
 }
 
 /// Runs a command line that measures within this one, on a take that is found already or on those

@@ -1,6 +1,5 @@
 //! `partials`: what a note is made of, how far from harmonic it is, and how each part dies away.
 
-use std::collections::BTreeMap;
 use std::path::PathBuf;
 
 use anyhow::Result;
@@ -18,7 +17,6 @@ use tonemap_figures::{
     SpectrogramFigure, TrackPoint, Words, course_chart, partials_figure, pitch_cells,
     spectrogram_figure,
 };
-use tonemap_media::{SdifFrame, SdifKind, SdifPartial, sdif_file};
 
 use crate::args::{self, FigureArgs, OutputArgs, TakesArgs};
 use crate::arrays::{self, Arrays};
@@ -29,6 +27,7 @@ use crate::measure::{self, Common, Measure, SideFile, row_heads, rows};
 use crate::table::{Row, RowHead, Shown, Table};
 use crate::take::{NoteSamples, Part};
 use crate::text;
+use crate::tracks::{self, Timed};
 
 /// The partials of a note over time: inharmonicity, decay, beating
 ///
@@ -361,25 +360,14 @@ fn draw_decay(made: &Made<'_>, args: &FigureArgs) -> Result<Figure> {
     Ok(partials_figure(&figure, args.size)?)
 }
 
-/// The tracks as an SDIF file: all on one grid of times.
+/// The tracks as an SDIF file.
 fn sdif_of(found: &Measured) -> Vec<u8> {
-    let mut frames: BTreeMap<u64, SdifFrame> = BTreeMap::new();
-    for track in &found.tracks {
-        let first = ((track.start_s - found.start_s) / track.hop_s).round() as u64;
-        for (step, point) in (first..).zip(&track.points) {
-            let time_s = found.start_s + step as f64 * found.hop_s;
-            let frame =
-                frames.entry(step).or_insert_with(|| SdifFrame { time_s, partials: Vec::new() });
-            frame.partials.push(SdifPartial {
-                index: track.number as u32,
-                frequency_hz: point.frequency_hz,
-                amplitude: point.amplitude,
-                phase_rad: point.phase_rad,
-            });
-        }
-    }
-    let kind = if found.f0_hz.is_some() { SdifKind::Harmonic } else { SdifKind::Free };
-    sdif_file(kind, &frames.into_values().collect::<Vec<_>>())
+    let timed = found.tracks.iter().map(|track| -> Timed<'_> {
+        let points = track.points.iter().enumerate();
+        let at = |(n, point): (usize, &Point)| (track.start_s + n as f64 * track.hop_s, *point);
+        (track.number, Box::new(points.map(at)))
+    });
+    tracks::written(timed, found.f0_hz.is_some())
 }
 
 /// A row for each point, in the order of the tracks.

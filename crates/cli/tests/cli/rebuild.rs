@@ -177,6 +177,31 @@ fn two_takes_are_blended() {
     }
 }
 
+/// The record of a sound names all that it depends on, and makes it again without writing it.
+#[test]
+fn a_sound_is_made_again_to_the_byte() {
+    let bench = bench();
+    bench.take("b.wav", RATE, WavEncoding::Float, &[string()]);
+    bench.write("edit.toml", b"stretch = 0.01\n[[change]]\npartials = 'even'\ngain = '-6dB'\n");
+    let line = "rebuild a.wav --blend b.wav --share 0.3 --edit edit.toml --bits 16 --dither \
+                --output c.wav --format json --quiet --force";
+    let made = bench.run(line);
+    assert_eq!(made.status, 0, "{}", made.err);
+    bench.write("made.json", made.out.as_bytes());
+    let before = std::fs::read(bench.path("c.wav")).expect("written");
+    std::fs::remove_file(bench.path("c.wav")).expect("removed");
+    let again = bench.run("again made.json");
+    assert_eq!(again.status, 0, "{}{}", again.out, again.err);
+    assert!(again.out.contains("the same to the byte"), "{}", again.out);
+    assert!(!bench.path("c.wav").exists(), "nothing is written");
+    bench.run(line);
+    assert!(std::fs::read(bench.path("c.wav")).expect("written") == before);
+    bench.write("edit.toml", b"stretch = 0.02\n");
+    let again = bench.run("again made.json");
+    assert_eq!(again.status, 3, "{}{}", again.out, again.err);
+    assert!(again.out.contains("edit.toml: it has changed since"), "{}", again.out);
+}
+
 #[test]
 fn it_is_written_at_another_rate() {
     let bench = bench();

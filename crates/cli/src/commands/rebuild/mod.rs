@@ -1,7 +1,6 @@
 //! `rebuild`: a sound made again from its partials and its noise, changed as asked.
 
 mod edit_file;
-mod tracks_file;
 
 use std::io::Cursor;
 use std::ops::RangeInclusive;
@@ -26,12 +25,14 @@ use crate::files::{self, Content};
 use crate::fundamental::FundamentalArgs;
 use crate::json;
 use crate::output;
+use crate::record::TakeRecord;
 use crate::sound::{self, Levels, SoundArgs};
 use crate::status::{Status, Usage};
 use crate::studies;
 use crate::table::Table;
 use crate::take::{Part, Take};
 use crate::text;
+use crate::tracks::{self, Timed};
 
 /// Make a sound again from its partials and its noise, with changes
 ///
@@ -221,6 +222,12 @@ struct Made<'a> {
     findings: Vec<Finding>,
 }
 
+/// The take that it is blended with.
+struct Other {
+    record: TakeRecord,
+    channels: Vec<Vec<f32>>,
+}
+
 impl Rebuild {
     pub(crate) fn run(&self) -> Result<Status> {
         output::check_figure(&self.figure, self.sound.force)?;
@@ -244,7 +251,7 @@ impl Rebuild {
         let channels = if self.part.channels.is_empty() { all } else { self.part.channels.clone() };
         let parts = take.parts(&PartArgs { channels, ..self.part.clone() })?;
         let other = self.other(&parts)?;
-        let mut made = self.make(parts, &edit, &other)?;
+        let mut made = self.make(parts, &edit, other.as_ref())?;
         let rate = self.rate_of(&made.parts[0])?;
         let at_rate = |sound: &[f32]| resampled(sound, made.parts[0].rate_hz() as u32, rate);
         let sounds: Vec<Vec<f32>> = made.rebuilt.iter().map(|one| at_rate(&one.sound())).collect();
@@ -256,7 +263,7 @@ impl Rebuild {
         if let Some(file) = &self.figure.figure {
             output::write_figure(file, &self.draw(&made)?, self.sound.force)?;
         }
-        output::print(&self.account(&made, &edit, levels)?)?;
+        output::print(&self.account(&made, &edit, levels, other)?)?;
         Ok(Status::Done)
     }
 
@@ -316,8 +323,8 @@ impl Rebuild {
     }
 
     /// The channels of the take that it is blended with.
-    fn other(&self, parts: &[Part<'_>]) -> Result<Vec<Vec<f32>>> {
-        let Some(file) = &self.blend.blend else { return Ok(Vec::new()) };
+    fn other(&self, parts: &[Part<'_>]) -> Result<Option<Other>> {
+        let Some(file) = &self.blend.blend else { return Ok(None) };
         let named = studies::find_take(Some(file), &self.source)?;
         let mut take = Take::open(named, &self.source)?;
         let channels = vec![ChannelList(vec![Channel::All])];
@@ -332,13 +339,16 @@ impl Rebuild {
             );
             return Err(Usage(reason).into());
         }
-        all.iter().map(|part| held(part, self.sound.quiet).map(|(samples, ..)| samples)).collect()
+        let channel = |part| held(part, self.sound.quiet).map(|(samples, ..)| samples);
+        let channels = all.iter().map(channel).collect::<Result<_>>()?;
+        Ok(Some(Other { record: all[0].record()?, channels }))
     }
 
     /// What a channel is made from beside itself.
-    fn beside<'s>(&self, number: usize, other: &'s [Vec<f32>]) -> Result<Beside<'s>> {
+    fn beside<'s>(&self, number: usize, other: Option<&'s Other>) -> Result<Beside<'s>> {
         let of = &self.blend;
-        let sound = other.get(number).or(other.last());
+        let channels = other.map_or(&[][..], |other| &other.channels);
+        let sound = channels.get(number).or(channels.last());
         let share = |own: &Option<String>| -> Result<Course> {
             Ok(Course::read(of.share_of(own).unwrap_or("0"), read_share)?)
         };
@@ -350,11 +360,16 @@ impl Rebuild {
                 noise: share(&of.noise_share)?,
             })
         });
-        let tracks = self.parts.tracks.as_deref().map(tracks_file::read);
+        let tracks = self.parts.tracks.as_deref().map(tracks::read);
         Ok(Beside { blend: blend.transpose()?, tracks: tracks.transpose()? })
     }
 
-    fn make<'a>(&self, parts: Vec<Part<'a>>, edit: &Edit, other: &[Vec<f32>]) -> Result<Made<'a>> {
+    fn make<'a>(
+        &self,
+        parts: Vec<Part<'a>>,
+        edit: &Edit,
+        other: Option<&Other>,
+    ) -> Result<Made<'a>> {
         let mut findings = Vec::new();
         let mut rebuilt = Vec::new();
         for (number, part) in parts.iter().enumerate() {
@@ -426,14 +441,24 @@ impl Rebuild {
         }
         match &self.parts.sdif {
             Some(file) => {
-                let bytes = tracks_file::written(&made.rebuilt[0].after, !self.search.free);
+                let kept = made.rebuilt[0].after.iter().filter(|track| !track.is_removed);
+                let timed = kept.map(|track| -> Timed<'_> {
+                    (track.number, Box::new(track.points.iter().copied()))
+                });
+                let bytes = tracks::written(timed, !self.search.free);
                 files::write_whole(file, Content::Result, &bytes, self.sound.force)
             }
             None => Ok(()),
         }
     }
 
-    fn account(&self, made: &Made<'_>, edit: &Edit, levels: Levels) -> Result<String> {
+    fn account(
+        &self,
+        made: &Made<'_>,
+        edit: &Edit,
+        levels: Levels,
+        other: Option<Other>,
+    ) -> Result<String> {
         let first = &made.rebuilt[0];
         let part = &made.parts[0];
         let said = |(change, meant): (&Change, &usize)| Said {
@@ -469,7 +494,9 @@ impl Rebuild {
                     bits: self.sound.bits.words(),
                     dither: self.sound.dither,
                 };
-                json::line("rebuild", part.record()?, settings, result, &made.findings)
+                let other = other.map(|other| other.record);
+                let takes = std::iter::once(part.record()?).chain(other).collect();
+                json::line_of_takes("rebuild", takes, settings, result, &made.findings)
             }
             Format::Csv => Table::new()
                 .words("output", "", |of: &RebuildResult| of.output.clone())

@@ -10,17 +10,22 @@ use tonemap_media::{SdifFrame, SdifKind, SdifPartial, read_sdif, sdif_file};
 
 use crate::files;
 
+/// Points of a partial, each with its time, under the number of the partial.
+pub(crate) type Timed<'t> = (usize, Box<dyn Iterator<Item = (f64, TrackPoint)> + 't>);
+
 /// Tracks as a file: all points of a time in a frame.
-pub(super) fn written(tracks: &[MadeTrack], is_harmonic: bool) -> Vec<u8> {
+pub(crate) fn written<'t>(tracks: impl Iterator<Item = Timed<'t>>, is_harmonic: bool) -> Vec<u8> {
+    // Times are one where they differ by rounding.
+    let nanoseconds = |time_s: f64| (1e9 * time_s).round() as u64;
     let mut frames: BTreeMap<u64, SdifFrame> = BTreeMap::new();
-    for track in tracks.iter().filter(|track| !track.is_removed) {
-        for (time_s, point) in &track.points {
-            // Times are positive: their bits are in their order.
+    for (number, points) in tracks {
+        for (time_s, point) in points {
+            let time_s = time_s.max(0.0);
             let frame = frames
-                .entry(time_s.max(0.0).to_bits())
-                .or_insert_with(|| SdifFrame { time_s: time_s.max(0.0), partials: Vec::new() });
+                .entry(nanoseconds(time_s))
+                .or_insert_with(|| SdifFrame { time_s, partials: Vec::new() });
             frame.partials.push(SdifPartial {
-                index: track.number as u32,
+                index: number as u32,
                 frequency_hz: point.frequency_hz,
                 amplitude: point.amplitude,
                 phase_rad: point.phase_rad,
@@ -31,12 +36,19 @@ pub(super) fn written(tracks: &[MadeTrack], is_harmonic: bool) -> Vec<u8> {
     sdif_file(kind, &frames.into_values().collect::<Vec<_>>())
 }
 
+/// A partial of a frame as a point of its track.
+pub(crate) fn point(partial: &SdifPartial) -> (u32, TrackPoint) {
+    let SdifPartial { index, frequency_hz, amplitude, phase_rad } = *partial;
+    (index, TrackPoint { frequency_hz, amplitude, phase_rad })
+}
+
 /// The tracks of a file: a partial goes on from one of its points to the next unless it pauses.
-pub(super) fn read(file: &Path) -> Result<Vec<MadeTrack>> {
+pub(crate) fn read(file: &Path) -> Result<Vec<MadeTrack>> {
     /// A partial that has no point for so long has paused.
     const PAUSE_S: f64 = 0.1;
+    const MOST_BYTES: u64 = 1 << 30;
     let name = || files::shown(file);
-    let bytes = std::fs::read(file).with_context(|| format!("{}: it could not be read", name()))?;
+    let bytes = files::read_named_bytes(file, MOST_BYTES)?;
     let (_, frames) = read_sdif(&bytes).with_context(name)?;
     let mut open: BTreeMap<u32, Vec<(f64, TrackPoint)>> = BTreeMap::new();
     let mut tracks = Vec::new();
@@ -51,12 +63,12 @@ pub(super) fn read(file: &Path) -> Result<Vec<MadeTrack>> {
             bail!("{}: the times of its frames do not rise from 0 s on: {time_s} s", name());
         }
         before_s = time_s;
-        for SdifPartial { index, frequency_hz, amplitude, phase_rad } in partials {
+        for (index, point) in partials.iter().map(point) {
             let points = open.entry(index).or_default();
             if points.last().is_some_and(|(last_s, _)| time_s - last_s > PAUSE_S) {
                 close(index, std::mem::take(points));
             }
-            points.push((time_s, TrackPoint { frequency_hz, amplitude, phase_rad }));
+            points.push((time_s, point));
         }
     }
     for (index, points) in open {
