@@ -158,7 +158,7 @@ impl Signal {
             }
         })?;
         let content = match self.sound.format {
-            Format::Text => self.as_text(&recipe, &lines, levels),
+            Format::Text => self.as_text(&recipe, &lines, &levels),
             Format::Json => self.as_json(&recipe, lines, levels)?,
             Format::Csv => output::csv_table(recipe.voices.iter().flat_map(truth))?,
         };
@@ -263,7 +263,7 @@ impl Signal {
         Ok(())
     }
 
-    fn as_text(&self, recipe: &Recipe, lines: &[String], levels: Levels) -> String {
+    fn as_text(&self, recipe: &Recipe, lines: &[String], levels: &Levels) -> String {
         let head = format!(
             "{}\n  {} s, {} Hz, {}; peak {} dBFS, RMS {} dBFS\n\n",
             self.sound.output.display(),

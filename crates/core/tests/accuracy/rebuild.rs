@@ -169,7 +169,7 @@ fn partials_change_as_was_asked() {
         [levels, moved, decays, off]
     });
     let of = |n: usize| found.iter().flat_map(move |errors| &errors[n]).copied();
-    Accuracy::all_bare("rebuild: gain of even partials", "dB", of(0)).hold_worst(0.04);
+    Accuracy::all_bare("rebuild: gain of even partials", "dB", of(0)).hold_worst(0.015);
     Accuracy::all_bare("rebuild: shift and stretch", "cents", of(1)).hold_worst(0.001);
     Accuracy::all_bare("rebuild: decay", "%", of(2)).hold_worst(2.0);
     Accuracy::all_bare("rebuild: harmonic partials", "cents", of(3)).hold_worst(0.01);
@@ -395,6 +395,8 @@ fn high_level_db(sound: &[f32]) -> f64 {
 #[test]
 fn blends_lie_between_their_sounds() {
     const SHARES: [f64; 3] = [0.0, 1.0, 0.4];
+    /// When levels are compared.
+    const AT_S: f64 = 0.4;
     let found = in_parallel(trials(12, 60), |seed| {
         let mut random = ChaCha8Rng::seed_from_u64(seed + 17_000);
         let [one, two] = [0, 1].map(|n| {
@@ -424,13 +426,17 @@ fn blends_lie_between_their_sounds() {
         let mut means = Vec::new();
         for partial in &c.partials {
             let of = |from: &Partials| {
-                let same = from.partials.iter().find(|of| of.number == partial.number);
-                same.map(|of| (of.frequency_hz, of.level_db))
+                let same = from.partials.iter().find(|of| of.number == partial.number)?;
+                let track = from.tracks.iter().find(|track| track.number == partial.number)?;
+                let at = (AT_S - track.start_s) / track.hop_s;
+                let (n, share) = (at.floor() as usize, at.fract());
+                let [x, y] = [track.points.get(n)?, track.points.get(n + 1)?].map(|p| p.level_db());
+                Some((same.frequency_hz, x + share * (y - x)))
             };
-            if let (Some((f0, db0)), Some((f1, db1))) = (of(&a), of(&b)) {
+            if let (Some((f0, db0)), Some((f1, db1)), Some((_, db))) = (of(&a), of(&b), of(&c)) {
                 let mean = |a: f64, b: f64| a + SHARES[2] * (b - a);
                 let cents = 1200.0 * (partial.frequency_hz / mean(f0, f1)).log2();
-                means.push((partial.number, cents, partial.level_db - mean(db0, db1)));
+                means.push((partial.number, cents, db - mean(db0, db1)));
             }
         }
         (left, right, means)
@@ -447,5 +453,5 @@ fn blends_lie_between_their_sounds() {
     let cents = means().map(|of| of.1);
     Accuracy::all_bare("rebuild: frequencies of blends", "cents", cents).hold(1e-4);
     let levels = means().map(|of| of.2);
-    Accuracy::all_bare("rebuild: levels of blends", "dB", levels).hold(0.02);
+    Accuracy::all_bare("rebuild: levels of blends", "dB", levels).hold(0.1);
 }
