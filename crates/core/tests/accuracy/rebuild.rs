@@ -4,7 +4,7 @@ use std::f64::consts::TAU;
 
 use rand::{RngExt, SeedableRng};
 use rand_chacha::ChaCha8Rng;
-use tonemap_core::partials::{Partials, PartialsSettings, partials};
+use tonemap_core::partials::{Partials, PartialsSettings, TrackPoint, partials};
 use tonemap_core::rebuild::{
     Beside, Blend, Change, Course, Edit, Rebuilt, RestKind, TimeMap, Which, read_cents, rebuild,
 };
@@ -430,7 +430,8 @@ fn blends_lie_between_their_sounds() {
                 let track = from.tracks.iter().find(|track| track.number == partial.number)?;
                 let at = (AT_S - track.start_s) / track.hop_s;
                 let (n, share) = (at.floor() as usize, at.fract());
-                let [x, y] = [track.points.get(n)?, track.points.get(n + 1)?].map(|p| p.level_db());
+                let ends = [track.points.get(n)?, track.points.get(n + 1)?];
+                let [x, y] = ends.map(TrackPoint::level_db);
                 Some((same.frequency_hz, x + share * (y - x)))
             };
             if let (Some((f0, db0)), Some((f1, db1)), Some((_, db))) = (of(&a), of(&b), of(&c)) {
