@@ -143,6 +143,7 @@ impl FromStr for Fraction {
 /// What was measured of a part.
 pub(crate) struct Found {
     settings: NotateSettings,
+    chord_at_s: Option<f64>,
     notation: Notation,
 }
 
@@ -206,7 +207,8 @@ impl Measure for Notate {
         if moved > 0 {
             findings.push(too_coarse(moved));
         }
-        Ok((Found { settings, notation }, findings))
+        let chord_at_s = self.what.chord_at.map(|at| at.0);
+        Ok((Found { settings, chord_at_s, notation }, findings))
     }
 
     fn settings(&self, made: &Made<'_>) -> impl Serialize {
@@ -215,7 +217,7 @@ impl Measure for Notate {
         Settings {
             steps_cents: settings.steps.cents(),
             reference_hz: settings.reference_hz,
-            chord_at_s: self.what.chord_at.map(|at| at.0),
+            chord_at_s: made.found.chord_at_s,
             most: settings.most,
             audible_only: settings.audible_only,
             tempo_bpm: self.how.tempo,
@@ -248,7 +250,7 @@ impl Measure for Notate {
 
     fn draw(&self, made: &[Made<'_>]) -> Result<Figure> {
         let one = &made[0];
-        let at = self.what.chord_at.map(|at| format!(" at {} s", text::number(at.0, 3)));
+        let at = one.found.chord_at_s.map(|at_s| format!(" at {} s", text::number(at_s, 3)));
         let title = one.part.title() + &at.unwrap_or_default();
         let mut notes = vec![settings_line(&one.found), one.part.span_line()];
         if one.found.notation.of == Content::Phrase && one.found.notation.notes.len() > DRAWN_NOTES
@@ -268,7 +270,7 @@ impl Measure for Notate {
         let head = made.row_head();
         let listed = listed(made, &head);
         let table =
-            note_table(&made.part.level_unit(), made.found.notation.of).page("Notes", &listed);
+            note_table(&made.part.level_unit(), &made.found.notation).page("Notes", &listed);
         Ok(ReportPart { tables: vec![table], ..ReportPart::default() })
     }
 
@@ -464,13 +466,16 @@ fn midi_note(note: &WrittenNote) -> MidiNote {
 }
 
 fn settings_line(found: &Found) -> String {
-    let Found { settings, notation } = found;
+    let Found { settings, notation, .. } = found;
     let count = notation.notes.len();
     let what = match notation.of {
         Content::Phrase if count == 1 => "1 note".into(),
         Content::Phrase => format!("{count} notes"),
         Content::Partials => format!("{count} partials over time"),
-        Content::Chord => format!("{count} tones together"),
+        Content::Chord => {
+            let at_s = found.chord_at_s.unwrap_or(0.0);
+            format!("{count} tones together at {} s", text::number(at_s, 3))
+        }
     };
     let masked = match notation.masked {
         0 => String::new(),
@@ -502,7 +507,7 @@ fn listed<'r>(made: &'r Made<'_>, head: &'r crate::table::RowHead) -> Vec<Row<'r
 fn as_text(made: &Made<'_>) -> String {
     let notation = &made.found.notation;
     let head = made.row_head();
-    let table = note_table(&made.part.level_unit(), notation.of).text(&listed(made, &head));
+    let table = note_table(&made.part.level_unit(), notation).text(&listed(made, &head));
     let more = match notation.notes.len().saturating_sub(MOST_NOTES) {
         0 => String::new(),
         more => format!("  and {more} more notes; --format json has them all\n"),
@@ -516,9 +521,11 @@ fn as_text(made: &Made<'_>) -> String {
     )
 }
 
-fn note_table<'t>(level_unit: &str, of: Content) -> Table<'t, Row<'t, WrittenNote>> {
+fn note_table<'t>(level_unit: &str, notation: &Notation) -> Table<'t, Row<'t, WrittenNote>> {
+    let has_numbers = notation.notes.iter().any(|note| note.partial.is_some());
+    let of = notation.of;
     Table::new()
-        .when(of != Content::Phrase, |table| {
+        .when(has_numbers, |table| {
             table.words("", "partial", |row: &Row<'t, WrittenNote>| {
                 row.item.partial.map_or("–".into(), |n| n.to_string())
             })
