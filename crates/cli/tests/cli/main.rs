@@ -21,6 +21,7 @@ mod bench;
 mod compare;
 mod demo;
 mod drawn;
+mod findings;
 mod hostile;
 mod house;
 mod inspect;

@@ -1,0 +1,172 @@
+//! Findings that are earned: a take that has what is said, and one beside it that does not.
+
+use tonemap_core::synth::{to_samples, white_noise};
+use tonemap_media::WavEncoding;
+
+use crate::bench::{Bench, codes};
+
+const RATE: u32 = 48_000;
+
+/// Takes by recipes: name, duration, voices.
+const RECIPES: [(&str, &str, &[&str]); 14] = [
+    ("struck.wav", "2s", &["harmonics frequency=110Hz start=0.3s decay=2s", "noise level=-90dB"]),
+    (
+        "blown.wav",
+        "2s",
+        &["harmonics frequency=110Hz start=0.3s length=1.5s fade=80ms", "noise level=-90dB"],
+    ),
+    ("tone.wav", "4s", &["tone frequency=440Hz level=-12dB", "noise level=-80dB"]),
+    ("softer.wav", "4s", &["tone frequency=440Hz level=-18dB phase=40deg", "noise level=-79dB"]),
+    ("noise.wav", "4s", &["noise level=-40dB"]),
+    ("other.wav", "4s", &["noise level=-90dB", "noise level=-40dB"]),
+    (
+        "off.wav",
+        "2s",
+        &[
+            "harmonics frequency=200Hz level=-12dB numbers=1,2,4,5,6,7",
+            "tone frequency=606Hz level=-20dB",
+            "noise level=-90dB",
+        ],
+    ),
+    ("series.wav", "2s", &["harmonics frequency=200Hz level=-12dB", "noise level=-90dB"]),
+    ("hall.wav", "6s", &["noise level=-20dB"]),
+    ("hall-uneven.wav", "6s", &["noise level=-20dB", "tone frequency=1kHz level=-10dB"]),
+    ("green.wav", "6s", &["noise level=-90dB", "noise level=-60dB"]),
+    ("green-leak.wav", "6s", &["noise level=-60dB", "tone frequency=1kHz level=-40dB"]),
+    ("sweep.wav", "5s", &["sweep from=50Hz to=8kHz level=-6dB length=4s", "noise level=-90dB"]),
+    ("hot.wav", "1s", &["tone frequency=12kHz level=2.9dB phase=45deg"]),
+];
+
+fn bench() -> Bench {
+    let bench = Bench::new();
+    for (name, duration, voices) in RECIPES {
+        let rest = ["--duration", duration, "--output", name, "--quiet"];
+        let run = bench.run_words(&[&["signal"], voices, &rest].concat());
+        assert_eq!(run.status, 0, "{name}: {}", run.err);
+    }
+    // A line that was dead, and one that was not.
+    let noise = |seed: u64, rms: f64| to_samples(&white_noise(seed, rms, 2 * RATE as usize));
+    let two = |name: &str, rms: f64| {
+        bench.take(name, RATE, WavEncoding::Float, &[noise(1, 0.1), noise(2, rms)]);
+    };
+    two("dead.wav", 1e-5);
+    two("pair.wav", 0.05);
+    bench
+}
+
+/// The findings of a command line; words in quotes are one.
+fn found(bench: &Bench, line: &str) -> Vec<String> {
+    let words = line.split('\'').enumerate().flat_map(|(n, part)| match n % 2 {
+        0 => part.split_whitespace().collect::<Vec<_>>(),
+        _ => vec![part],
+    });
+    let words: Vec<&str> = words.chain(["--format", "json", "--quiet"]).collect();
+    let run = bench.run_words(&words);
+    assert_eq!(run.status, 0, "{line}: {}", run.err);
+    let value: serde_json::Value = serde_json::from_str(&run.out).expect("JSON");
+    codes(&value).into_iter().map(String::from).collect()
+}
+
+#[test]
+fn findings_are_said_where_they_are_so_and_nowhere_else() {
+    const ROOMS: &str = "--assume 'full-scale = 120dB'";
+    let bench = bench();
+    for (code, with, without) in [
+        ("attack_hidden", "timbre struck.wav", "timbre blown.wav"),
+        ("dead_channel", "inspect dead.wav", "inspect pair.wav"),
+        ("first_channel", "spectrum pair.wav", "spectrum pair.wav --channel 2"),
+        ("over_between_samples", "inspect hot.wav", "inspect tone.wav"),
+        ("no_peaks", "spectrum noise.wav", "spectrum tone.wav"),
+        ("off_law", "partials off.wav", "partials series.wav"),
+        ("delay_may_be_another", "compare tone.wav softer.wav", "compare noise.wav noise.wav"),
+        (
+            "little_coherence",
+            "transfer noise.wav other.wav --delay 0s",
+            "transfer noise.wav noise.wav --delay 0s",
+        ),
+        (
+            "source_uneven",
+            "isolation --source hall-uneven.wav --receiver green.wav",
+            "isolation --source hall.wav --receiver green.wav",
+        ),
+        (
+            "insulation_dip",
+            "isolation --source hall.wav --receiver green-leak.wav",
+            "isolation --source hall.wav --receiver green.wav",
+        ),
+    ] {
+        let rooms = if with.starts_with("isolation") { ROOMS } else { "" };
+        let [with, without] = [with, without].map(|line| format!("{line} {rooms}"));
+        let said = found(&bench, &with);
+        assert!(said.iter().any(|one| one == code), "{with}: {said:?}");
+        let said = found(&bench, &without);
+        assert!(said.iter().all(|one| one != code), "{without}: {said:?}");
+    }
+}
+
+#[test]
+fn an_overdriven_sweep_is_said() {
+    let bench = bench();
+    let mut reader = tonemap_media::TakeReader::open(&bench.path("sweep.wav")).expect("opens");
+    let mut block = tonemap_media::Block::default();
+    let mut sweep: Vec<f64> = Vec::new();
+    while reader.read(&mut block).expect("reads") {
+        sweep.extend(block.channel(0).iter().map(|x| f64::from(*x)));
+    }
+    // A few reflections, then a loudspeaker that is driven far too hard, or not.
+    let echoed = |n: usize| {
+        let late = |by: usize, gain: f64| n.checked_sub(by).map_or(0.0, |n| gain * sweep[n]);
+        sweep[n] + late(3_000, 0.2) + late(9_000, 0.1) + late(20_000, 0.03)
+    };
+    for (name, drive, is_said) in [("hard.wav", 3.0, true), ("soft.wav", 0.01, false)] {
+        let driven: Vec<f64> =
+            (0..sweep.len()).map(|n| (drive * echoed(n)).tanh() / drive / 3.0).collect();
+        bench.take(name, RATE, WavEncoding::Float, &[to_samples(&driven)]);
+        let said = found(
+            &bench,
+            &format!("room {name} --sweep 'sweep from=50Hz to=8kHz level=-6dB length=4s'"),
+        );
+        assert_eq!(said.iter().any(|one| one == "much_distortion"), is_said, "{name}: {said:?}");
+    }
+}
+
+#[test]
+fn a_study_that_does_not_fit_its_takes_is_said() {
+    let bench = bench();
+    let done = |line: &str| assert_eq!(bench.run(line).status, 0, "{line}");
+    done("study make .");
+    done("study add tone.wav");
+    let study = std::fs::read_to_string(bench.path("study.toml")).expect("a study");
+    assert!(!found(&bench, "spectrum tone").iter().any(|one| one == "channels_named"));
+    let named = study.replace(
+        "file = \"tone.wav\"",
+        "file = \"tone.wav\"\nchannels = [{ name = \"left\" }, { name = \"right\" }]",
+    );
+    bench.write("study.toml", named.as_bytes());
+    let said = found(&bench, "spectrum tone");
+    assert!(said.iter().any(|one| one == "channels_named"), "{said:?} {named}");
+}
+
+#[test]
+fn values_off_their_line_are_said() {
+    for (off, is_said) in [(3.0, true), (0.0, false)] {
+        let bench = Bench::new();
+        for (turn, sign) in [(0, 0.0), (1, 1.0), (2, -1.0), (3, 1.0), (4, -1.0), (5, 0.0)] {
+            let hz = 440.0 + 2.0 * f64::from(turn) + off * sign;
+            let voice = format!("harmonics frequency={hz}Hz level=-12dB");
+            let file = format!("turn{turn}.wav");
+            // Noise of its own for each.
+            let noise = format!("noise level=-{}dB", 40 + turn);
+            let words =
+                ["signal", &voice, &noise, "--duration", "1s", "--output", &file, "--quiet"];
+            assert_eq!(bench.run_words(&words).status, 0);
+        }
+        assert_eq!(bench.run("study make .").status, 0);
+        let takes: Vec<String> = (0..6).map(|turn| format!("turn{turn}.wav")).collect();
+        let add = format!("study add {} --pattern turn{{turn}}.wav", takes.join(" "));
+        assert_eq!(bench.run(&add).status, 0);
+        let said = found(&bench, "trend --quantity pitch.notes[1].f0_hz --over turn");
+        let is_there = said.iter().any(|one| one == "more_scatter_than_uncertainty");
+        assert_eq!(is_there, is_said, "{off}: {said:?}");
+    }
+}
