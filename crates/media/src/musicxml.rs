@@ -4,7 +4,7 @@
 //! stems, gaps without rests. With one, notes are parted at bar lines and into values that fit their
 //! place, and tied.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::fmt::Display;
 use std::io::{self, Cursor};
 
@@ -163,7 +163,7 @@ fn write_bars(out: &mut Out, score: &Score) -> io::Result<()> {
         Some((beats, beat)) => beats * 4 * score.divisions / beat,
         None => end,
     };
-    let mut dynamics = vec![""; score.staves.len()];
+    let mut marks = Marks { timed: HashSet::new(), dynamics: changes_of_dynamics(score) };
     for n in 0..end.div_ceil(bar) {
         let element =
             out.create_element("measure").with_attribute(("number", &*(n + 1).to_string()));
@@ -196,7 +196,7 @@ fn write_bars(out: &mut Out, score: &Score) -> io::Result<()> {
                         staff,
                         voice: number,
                         accidentals: &mut accidentals,
-                        dynamics: &mut dynamics[staff],
+                        marks: &mut marks,
                     };
                     writing.voice(out, &here, from, to)?;
                 }
@@ -301,8 +301,30 @@ struct Writing<'w> {
     voice: usize,
     /// Accidentals of the bar so far, by letter and octave.
     accidentals: &'w mut HashMap<(char, i32), f64>,
-    /// The dynamics that hold in the staff.
-    dynamics: &'w mut &'static str,
+    marks: &'w mut Marks,
+}
+
+/// What stands once for all that begin together: the times that are written, and the dynamics that are
+/// not yet, by staff and start.
+struct Marks {
+    timed: HashSet<u32>,
+    dynamics: HashMap<(usize, u32), &'static str>,
+}
+
+/// The dynamics of the loudest note of those that begin together in a staff, where they change.
+fn changes_of_dynamics(score: &Score) -> HashMap<(usize, u32), &'static str> {
+    let mut notes: Vec<&ScoreNote> = score.notes.iter().collect();
+    notes.sort_by_key(|note| (note.staff, note.start, std::cmp::Reverse(note.velocity)));
+    notes.dedup_by_key(|note| (note.staff, note.start));
+    let mut holds = (usize::MAX, "");
+    let changes = notes.into_iter().filter_map(|note| {
+        let now = (note.staff, note.dynamics);
+        let is_change = now != holds;
+        holds = now;
+        let is_written = is_change && !note.dynamics.is_empty();
+        is_written.then_some(((note.staff, note.start), note.dynamics))
+    });
+    changes.collect()
 }
 
 impl Writing<'_> {
@@ -398,12 +420,13 @@ impl Writing<'_> {
             // The highest stands at the top, and so do its words.
             let above: Vec<&str> = notes.iter().rev().map(|note| note.above.as_str()).collect();
             self.words(out, "above", &above.join("\n"))?;
-            self.words(out, "below", &notes[0].below)?;
-            let loudest = notes.iter().max_by_key(|note| note.velocity).map_or("", |n| n.dynamics);
-            if !loudest.is_empty() && loudest != *self.dynamics {
-                *self.dynamics = loudest;
+            let start = piece.chord.start();
+            if self.marks.timed.insert(start) {
+                self.words(out, "below", &notes[0].below)?;
+            }
+            if let Some(dynamics) = self.marks.dynamics.remove(&(self.staff, start)) {
                 self.direction(out, "below", |out| {
-                    parent(out, "dynamics", |out| empty(out, loudest))
+                    parent(out, "dynamics", |out| empty(out, dynamics))
                 })?;
             }
         }
@@ -731,6 +754,21 @@ mod tests {
             .collect();
         assert_eq!(marks, ["sharp", "natural", "quarter-sharp", "quarter-flat"]);
         assert_eq!(text.matches("<dynamics>").count(), 1, "dynamics are written where they change");
+    }
+
+    #[test]
+    fn what_begins_together_has_its_time_and_its_dynamics_once() {
+        let at = |length: u32, letter: char, dynamics: &'static str, velocity: u8| ScoreNote {
+            below: "0.5 s".into(),
+            dynamics,
+            velocity,
+            ..note(500, length, letter, 0)
+        };
+        let notes = vec![at(900, 'C', "p", 34), at(400, 'E', "f", 96), at(700, 'G', "mp", 48)];
+        let text = String::from_utf8(musicxml_file(&score(None, 1000, notes)).expect("written"));
+        let text = text.expect("UTF-8");
+        assert_eq!(text.matches("0.5 s").count(), 1);
+        assert_eq!((text.matches("<f/>").count(), text.matches("<dynamics>").count()), (1, 1));
     }
 
     #[test]
