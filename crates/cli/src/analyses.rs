@@ -34,7 +34,7 @@ impl Analyses {
     ) -> Result<Self> {
         let program = std::env::current_exe().context("the program cannot find itself")?;
         // A result that is made again leaves no trace.
-        let may_keep = std::env::var_os(files::READS_ONLY).is_none();
+        let may_keep = !files::writes_nothing();
         let store = study.filter(|_| may_keep).map(|open| ResultStore::in_study(&open.folder));
         if let Some(store) = &store {
             files::sweep(store.folder());

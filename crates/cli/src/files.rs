@@ -120,7 +120,7 @@ pub(crate) fn shown(file: &Path) -> String {
 }
 
 /// Whether this run only makes a result again: a sound is made, and not kept.
-fn writes_nothing() -> bool {
+pub(crate) fn writes_nothing() -> bool {
     std::env::var_os(READS_ONLY).is_some()
 }
 

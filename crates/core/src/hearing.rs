@@ -9,12 +9,14 @@ use crate::units::{amplitude_from_db, db_from_power, power_from_db};
 pub(crate) const LOWER_DB_PER_BARK: f64 = 27.0;
 
 /// How steeply it falls towards high ones, for a component of no level.
-pub(crate) fn upper_db_per_bark(hz: f64) -> f64 {
+pub(crate) fn upper_of_none_db_per_bark(hz: f64) -> f64 {
     24.0 + 230.0 / hz.max(1.0)
 }
 
-/// How much less steeply for each dB of its level.
-pub(crate) const UPPER_PER_DB: f64 = 0.2;
+/// The same of one of a level in dB; it never rises.
+pub(crate) fn upper_db_per_bark(of_none: f64, level_db: f64) -> f64 {
+    (of_none - 0.2 * level_db).max(0.0)
+}
 
 /// Critical-band rate of a frequency in Bark (E. Zwicker, E. Terhardt, JASA 68, 1980).
 pub(crate) fn bark(hz: f64) -> f64 {
@@ -38,7 +40,7 @@ pub(crate) fn excess_db(tones: &[(f64, f64)]) -> Vec<f64> {
         let slope = if away < 0.0 {
             -LOWER_DB_PER_BARK
         } else {
-            upper_db_per_bark(*hz) - UPPER_PER_DB * db
+            upper_db_per_bark(upper_of_none_db_per_bark(*hz), *db)
         };
         db - slope * away
     };
@@ -64,5 +66,8 @@ mod tests {
         let alone = excess_db(&[(1000.0, 30.0)])[0];
         assert!((alone - 30.0 + threshold_db(1000.0)).abs() < 1e-9, "{alone}");
         assert!(excess_db(&[(50.0, 20.0)])[0] < 0.0);
+        // However loud it is, it masks no more far above than near.
+        let masked = |hz: f64| 100.0 - excess_db(&[(1000.0, 150.0), (hz, 100.0)])[1];
+        assert!(masked(8000.0) <= masked(1500.0) + 1e-9, "{} {}", masked(8000.0), masked(1500.0));
     }
 }

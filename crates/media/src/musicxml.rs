@@ -585,12 +585,9 @@ mod tests {
         let name = words(note, "type").expect("a value");
         let names = ["whole", "half", "quarter", "eighth", "16th", "32nd", "64th"];
         let halvings = names.iter().position(|known| *known == name).expect(name);
-        let dotted = if words(note, "dot").is_some() || has_dot(note) { 1.5 } else { 1.0 };
+        let has_dot = note.children().any(|child| child.has_tag_name("dot"));
+        let dotted = if has_dot { 1.5 } else { 1.0 };
         dotted * 4.0 * f64::from(divisions) / f64::from(1 << halvings)
-    }
-
-    fn has_dot(note: Node<'_, '_>) -> bool {
-        note.children().any(|child| child.has_tag_name("dot"))
     }
 
     /// Reads a score as strictly as the standard has it: order of elements, voices that fill their bars,

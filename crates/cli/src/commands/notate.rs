@@ -72,9 +72,9 @@ struct WhatArgs {
     /// Write the partials over time, of the longest note or, with --free, of all there is
     #[arg(long)]
     partials: bool,
-    /// Partials at most, the strongest
-    #[arg(long, value_name = "COUNT", default_value_t = NotateSettings::default().most)]
-    most: usize,
+    /// Partials at most, the strongest [default: 12]
+    #[arg(long, value_name = "COUNT")]
+    most: Option<usize>,
     /// Leave out partials that louder ones mask
     #[arg(long)]
     audible: bool,
@@ -177,8 +177,14 @@ impl Measure for Notate {
     }
 
     fn check(&self) -> Result<()> {
-        if self.what.most == 0 {
+        if self.what.most == Some(0) {
             return Err(Usage("--most is at least 1".into()).into());
+        }
+        let is_phrase = self.what.chord_at.is_none() && !self.what.partials;
+        if is_phrase && (self.what.audible || self.what.most.is_some()) {
+            let reason = "--audible and --most choose among what sounds together; add --chord-at or \
+                          --partials";
+            return Err(Usage(reason.into()).into());
         }
         if self.search.free && !self.what.partials {
             let reason = "--free is for partials over time; add --partials, or write a chord with --chord-at";
@@ -334,7 +340,7 @@ impl Notate {
         Ok(NotateSettings {
             steps: self.how.steps.into(),
             reference_hz: args::reference_hz(self.how.reference, usual_hz)?,
-            most: self.what.most,
+            most: self.what.most.unwrap_or(NotateSettings::default().most),
             audible_only: self.what.audible,
             full_scale_db: part.reference.full_scale_db(),
             is_calibrated: matches!(part.reference, LevelReference::Pressure { .. }),
@@ -459,7 +465,7 @@ fn midi_note(note: &WrittenNote) -> MidiNote {
     MidiNote {
         start_s: note.start_s,
         end_s: note.end_s,
-        number: note.midi.clamp(0, 127) as u8,
+        number: note.key(),
         velocity: note.velocity,
         bends: note.bends(),
     }

@@ -11,7 +11,9 @@ use super::fluctuation::Fluctuation;
 use super::roughness::Roughness;
 use super::{Modulation, Sound};
 use crate::error::Error;
-use crate::hearing::{LOWER_DB_PER_BARK, UPPER_PER_DB, bark, threshold_db, upper_db_per_bark};
+use crate::hearing::{
+    LOWER_DB_PER_BARK, bark, threshold_db, upper_db_per_bark, upper_of_none_db_per_bark,
+};
 use crate::samples::{Reader, Samples};
 use crate::units::{amplitude_from_db, db_from_power, power_from_db};
 
@@ -80,7 +82,7 @@ impl Excitation {
             Component {
                 bark,
                 audible: power_from_db(threshold_db(hz)),
-                upper_db: upper_db_per_bark(hz),
+                upper_db: upper_of_none_db_per_bark(hz),
                 next: ((2.0 * bark) as usize + 1).min(CHANNELS),
             }
         };
@@ -127,7 +129,7 @@ impl Excitation {
                 continue;
             }
             let level_db = db_from_power(power);
-            let upper_db = (at.upper_db - UPPER_PER_DB * level_db).max(0.0);
+            let upper_db = upper_db_per_bark(at.upper_db, level_db);
             self.above[n] = (-AMPLITUDE * upper_db * (channel_bark(at.next) - at.bark)).exp();
             self.steps[n] = (-AMPLITUDE * 0.5 * upper_db).exp();
             let over_db = level_db - self.lowest_db;

@@ -175,11 +175,17 @@ impl WrittenNote {
         Field::plain("velocity", "velocity", Unit::One, 0, |note| Some(f64::from(note.velocity))),
     ];
 
-    /// The cents from a semitone, with A4 at 440 Hz, to its frequency over time.
+    /// The number of the note that plays it: that of its semitone, as far as there are such.
+    #[must_use]
+    pub fn key(&self) -> u8 {
+        self.midi.clamp(0, 127) as u8
+    }
+
+    /// The cents from that note, with A4 at 440 Hz, to its frequency over time.
     #[must_use]
     pub fn bends(&self) -> Vec<(f64, f64)> {
         const MIDI_A4_HZ: f64 = 440.0;
-        let played_hz = Note(self.midi).frequency_hz(MIDI_A4_HZ);
+        let played_hz = Note(i32::from(self.key())).frequency_hz(MIDI_A4_HZ);
         let bend = |(time_s, hz): &(f64, f64)| (*time_s, cents_between(played_hz, *hz));
         self.course.iter().map(bend).collect()
     }
@@ -359,11 +365,12 @@ fn loudest_dbfs(
     start_s: f64,
 ) -> Result<f64, Error> {
     const BLOCK_S: f64 = 0.05;
-    let block = (BLOCK_S * sample_rate_hz) as usize;
     let at = |time_s: f64| ((time_s - start_s) * sample_rate_hz) as i64;
     let (mut from, end) = (at(note.start_s), at(note.end_s));
+    // What follows the note is none of it.
+    let block = ((BLOCK_S * sample_rate_hz) as i64).min(end - from).max(1) as usize;
     let mut loudest = 0.0f64;
-    while from < end {
+    while from + block as i64 <= end {
         let samples = reader.at(from, block)?;
         let power: f64 = samples.iter().map(|x| f64::from(*x).powi(2)).sum();
         loudest = loudest.max(power / block as f64);

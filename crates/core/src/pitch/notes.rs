@@ -345,23 +345,19 @@ pub(super) fn notes(
         let by = multiple(group.hz, run.hz(track));
         // A slur leads to another note.
         let by = by.filter(|by| run.begins != Begins::Slur || *by == 1.0);
-        let swells = || {
-            let before = (last.from..run.from).map(|n| level(track[n].time_s));
+        // Whether it rises by so much over the quietest since a frame.
+        let rises = |by: f64, since: usize| {
+            let before = (since..run.from).map(|n| level(track[n].time_s));
             let quietest = before.fold(f64::INFINITY, f64::min);
-            run.frames().any(|n| level(track[n].time_s) > SWELL * quietest)
+            run.frames().any(|n| level(track[n].time_s) > by * quietest)
         };
         let is_strong = || {
             run.frames().len() as f64 * hop_s > STRONG_S
                 && usual_power(&[run], track) > STRONG * group.loudest
         };
-        let returns = || {
-            let between = (last.to..run.from).map(|n| level(track[n].time_s));
-            let quietest = between.fold(f64::INFINITY, f64::min);
-            run.frames().any(|n| level(track[n].time_s) > RETURN * quietest)
-        };
-        if by.is_some() && gap_s < LONGEST_GAP_S && !returns() {
+        if by.is_some() && gap_s < LONGEST_GAP_S && !rises(RETURN, last.to) {
             group.push(run, track);
-        } else if run.begins != Begins::Nothing || swells() || is_strong() {
+        } else if run.begins != Begins::Nothing || rises(SWELL, last.from) || is_strong() {
             groups.push(Group::new(run, track));
         }
     }

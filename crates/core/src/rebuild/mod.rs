@@ -146,12 +146,17 @@ pub fn rebuild(
         }
         None => (of_sound.made(edit), of_sound.left.clone()),
     };
+    let is_given = beside.tracks.is_some();
     let made = match beside.tracks {
         Some(tracks) => vec![(0.0, tracks)],
         None => made,
     };
     let lasts_s = left.len() as f64 / rate_hz;
-    let made_s = edit.heard_s(lasts_s).max(edit.heard_s(edit.added_to_s()));
+    let ends_s = made.iter().flat_map(|(_, tracks)| tracks).filter_map(|of| of.points.last());
+    // Tracks that were lengthened elsewhere are played to their end.
+    let played_s = ends_s.map(|(t, _)| *t).fold(0.0, f64::max).min(LONGEST_S);
+    let given_s = if is_given { played_s } else { 0.0 };
+    let made_s = edit.heard_s(lasts_s.max(edit.added_to_s())).max(given_s);
     let samples = (made_s * rate_hz).round() as usize;
     let mut tones = vec![0.0; samples];
     let mut after = Vec::new();

@@ -311,6 +311,12 @@ impl Rebuild {
         }
         edit.keep_envelope |= of.keep_envelope;
         edit.check()?;
+        let of_noise = Edit { noise: edit.noise.clone(), ..Edit::default() };
+        if self.parts.tracks.is_some() && edit != of_noise {
+            let reason = "the tracks of --tracks are played as they are: only the noise can be changed \
+                          beside them; leave the other changes out";
+            return Err(Usage(reason.into()).into());
+        }
         Ok(edit)
     }
 
