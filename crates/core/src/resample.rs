@@ -12,7 +12,7 @@ const APART_S: f64 = 0.1;
 /// The sound at another sample rate, band-limited: its spectrum cut or lengthened to the new band. Both
 /// rates are in Hz, and not 0.
 ///
-/// What lies below 0.98 of half the lower rate stays as it is, to −120 dB; what lies above half of it is
+/// What lies below 0.98 of half the lower rate stays as it is, to −140 dB; what lies above half of it is
 /// gone.
 #[must_use]
 pub fn resampled(sound: &[f32], from_hz: u32, to_hz: u32) -> Vec<f32> {
@@ -64,18 +64,23 @@ mod tests {
             };
             (0..count).map(at).collect()
         };
+        let mut worst_of_all = 0.0f32;
         for (from, to) in [(48_000, 44_100), (44_100, 48_000), (48_000, 96_000), (96_000, 32_000)] {
             for hz in [55.0, 1234.5, 15_000.0] {
                 let made = resampled(&tone(hz, from, from as usize / 2), from, to);
                 let truth = tone(hz, to, made.len());
                 assert_eq!(made.len(), (to / 2) as usize);
                 let worst = made.iter().zip(&truth).map(|(a, b)| (a - b).abs()).fold(0.0, f32::max);
-                assert!(worst < 1e-6, "{hz} Hz from {from} to {to}: {worst}");
+                worst_of_all = worst_of_all.max(worst);
             }
         }
+        println!("a tone of amplitude 0.5 is off by {worst_of_all:.1e} at most");
+        assert!(worst_of_all < 9e-8, "{worst_of_all}");
         // What the lower rate cannot hold is gone.
         let gone = resampled(&tone(20_000.0, 96_000, 48_000), 96_000, 32_000);
-        assert!(gone.iter().all(|x| x.abs() < 1e-6));
+        let left = gone.iter().fold(0.0f32, |most, x| most.max(x.abs()));
+        println!("of one that it cannot hold {left:.1e} is left at most");
+        assert!(left < 4e-8, "{left}");
         assert_eq!(resampled(&[0.5, 0.25], 48_000, 48_000), [0.5, 0.25]);
     }
 }

@@ -109,7 +109,9 @@ fn phrases_are_written_note_by_note() {
             let vibrato = Vibrato { rate_hz: 5.0, depth_cents: 0.0 };
             let mut note = render(&harmonics(hz, &amplitudes), vibrato, RATE_HZ, 0.5);
             fade(&mut note, 0.02, RATE_HZ);
-            let start = ((0.2 + 0.75 * f64::from(n)) * RATE_HZ) as usize;
+            // With a rest between, or one right after the other.
+            let apart_s = if seed % 2 == 0 { 0.75 } else { 0.51 };
+            let start = ((0.2 + apart_s * f64::from(n)) * RATE_HZ) as usize;
             sound[start..].iter_mut().zip(note).for_each(|(x, note)| *x += note);
             truth.push((start as f64 / RATE_HZ, hz, level_db));
         }

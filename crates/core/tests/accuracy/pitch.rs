@@ -16,6 +16,7 @@ use crate::support::{Accuracy, in_parallel, trials};
 pub(crate) const MEASURES: &[fn()] = &[
     no_octave_is_wrong,
     steady_notes_are_exact_and_their_uncertainty_covers,
+    a_note_that_comes_back_out_of_a_silence_is_another,
     vibrato_and_glide_are_followed,
 ];
 
@@ -337,6 +338,34 @@ pub(crate) fn steady_notes_are_exact_and_their_uncertainty_covers() {
         let name = format!("f0 of single frames of a steady note at {snr_db} dB");
         Accuracy::all(name, "cents", frames).hold([0.13, 1.0][n]);
     }
+}
+
+/// Two notes of nearly one pitch with a silence between are two, however soft the second.
+#[test]
+pub(crate) fn a_note_that_comes_back_out_of_a_silence_is_another() {
+    let found = in_parallel(trials(40, 200), |seed| {
+        let mut rng = ChaCha8Rng::seed_from_u64(44_000 + seed);
+        let f0_hz = 110.0 * f64::exp2(rng.random_range(0.0..3.0));
+        let again_hz = f0_hz * f64::exp2(rng.random_range(-40.0..40.0) / 1200.0);
+        let softer = 10f64.powf(rng.random_range(-20.0..0.0) / 20.0);
+        let silent_s = rng.random_range(0.15..0.6);
+        let mut sound = vec![0.0; (0.2 * RATE_HZ) as usize];
+        for (hz, factor) in [(f0_hz, 1.0), (again_hz, softer)] {
+            let mut note = steady(hz, &mut rng, |_| hz, 0.5);
+            tonemap_core::synth::fade(&mut note, 0.02, RATE_HZ);
+            sound.extend(note.iter().map(|x| factor * x));
+            sound.extend(vec![0.0; (silent_s * RATE_HZ) as usize]);
+        }
+        let noise = white_noise(rng.random(), 1e-5, sound.len());
+        mix(&mut sound, &noise);
+        pitch(&to_samples(&sound), RATE_HZ, &PitchSettings::default())
+            .expect("followed")
+            .notes
+            .len()
+    });
+    let right = found.iter().filter(|notes| **notes == 2).count();
+    println!("{right} of {} come back as notes of their own", found.len());
+    assert_eq!(right, found.len(), "{found:?}");
 }
 
 #[test]
