@@ -200,6 +200,7 @@ impl FramePlan {
 }
 
 /// Cuts a stream of samples into frames.
+#[derive(Clone)]
 pub(crate) struct Framer {
     segment: usize,
     /// From the start of a frame to that of the next.

@@ -38,6 +38,7 @@
 //! | [`passby`] | speed and closest distance of a source from how its tones shift |
 //! | [`isolation`] | sound insulation between rooms, and its single numbers |
 //! | [`compare`] | two sounds: delay, drift, gain, differences and which of them are real |
+//! | [`live`] | a sound while it goes on: the same numbers of what was heard last |
 //! | [`trend`] | a quantity against a condition: line, course, steps |
 //! | [`filter`] | bands kept or removed, with linear phase and no delay |
 //! | [`synth`] | sounds whose truth is known |
@@ -78,6 +79,7 @@ pub mod intake;
 pub mod isolation;
 mod lanes;
 mod linear;
+pub mod live;
 pub mod loudness;
 mod measured;
 pub mod modulation;

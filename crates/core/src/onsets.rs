@@ -267,6 +267,11 @@ impl OnsetFinder {
         &self.found
     }
 
+    /// What was found since it was last asked, in the order of time.
+    pub(crate) fn drain(&mut self) -> std::vec::Drain<'_, Onset> {
+        self.found.drain(..)
+    }
+
     /// What was found, in the order of time.
     pub(crate) fn finish(self) -> Vec<Onset> {
         self.found

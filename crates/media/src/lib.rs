@@ -52,6 +52,7 @@ mod musicxml;
 mod raw;
 mod reader;
 mod sdif;
+mod stream;
 mod wav;
 mod write;
 
@@ -63,4 +64,5 @@ pub use musicxml::{Score, ScoreNote, ScoreStaff, musicxml_file};
 pub use raw::{RawCoding, RawFormat};
 pub use reader::TakeReader;
 pub use sdif::{SdifFrame, SdifKind, SdifPartial, read_sdif, sdif_file};
+pub use stream::TakeStream;
 pub use write::{WavEncoding, WavSink, write_wav};

@@ -33,12 +33,12 @@ enum Coding {
 }
 
 /// The `fmt ` chunk.
-struct Format {
+pub(crate) struct Format {
     coding: Coding,
     bits: u16,
     channels: u16,
     sample_rate: u32,
-    frame_bytes: usize,
+    pub(crate) frame_bytes: usize,
     big_endian: bool,
 }
 
@@ -53,7 +53,7 @@ pub(crate) struct WavReader {
     bytes: Vec<u8>,
 }
 
-fn damaged(what: impl Into<String>) -> Error {
+pub(crate) fn damaged(what: impl Into<String>) -> Error {
     Error::Damaged { format: FORMAT, what: what.into() }
 }
 
@@ -61,12 +61,16 @@ fn u16_at(bytes: &[u8], at: usize) -> u16 {
     u16::from_le_bytes([bytes[at], bytes[at + 1]])
 }
 
-fn u32_at(bytes: &[u8], at: usize) -> u32 {
+pub(crate) fn u32_at(bytes: &[u8], at: usize) -> u32 {
     u32::from_le_bytes([bytes[at], bytes[at + 1], bytes[at + 2], bytes[at + 3]])
 }
 
 /// Fills `bytes`, or says that the file ends inside `what`.
-fn read_exactly(file: &mut File, bytes: &mut [u8], what: &str) -> Result<(), Error> {
+pub(crate) fn read_exactly(
+    file: &mut impl Read,
+    bytes: &mut [u8],
+    what: &str,
+) -> Result<(), Error> {
     file.read_exact(bytes).map_err(|error| match error.kind() {
         ErrorKind::UnexpectedEof => damaged(format!("it ends inside {what}")),
         _ => Error::Io(error),
@@ -77,20 +81,7 @@ impl WavReader {
     /// A file that is nothing but samples.
     pub(crate) fn raw(file: File, raw: RawFormat) -> Result<(Self, TakeInfo), Error> {
         let file_bytes = file.metadata()?.len();
-        let (coding, width) = match raw.coding {
-            RawCoding::Unsigned8 => (Coding::Unsigned8, 1),
-            RawCoding::Signed { bytes } => (Coding::Signed(bytes), bytes),
-            RawCoding::Float { bytes: 4 } => (Coding::Float32, 4),
-            RawCoding::Float { .. } => (Coding::Float64, 8),
-        };
-        let format = Format {
-            coding,
-            bits: 8 * width as u16,
-            channels: raw.channels.get(),
-            sample_rate: raw.sample_rate_hz.get(),
-            frame_bytes: width * usize::from(raw.channels.get()),
-            big_endian: raw.big_endian,
-        };
+        let format = Format::of(raw);
         let stray_bytes = file_bytes % format.frame_bytes as u64;
         let (reader, info) = Self::at_data(file, format, "raw", Some(file_bytes), file_bytes)?;
         Ok((reader, TakeInfo { stray_bytes, ..info }))
@@ -168,21 +159,10 @@ impl WavReader {
         file.seek(SeekFrom::Start(data_start))?;
         let frames = available / frame_bytes;
         let info = TakeInfo {
-            container,
-            codec: match format.coding {
-                Coding::Float32 | Coding::Float64 => format!("float {}-bit", format.bits),
-                _ => format!("PCM {}-bit", format.bits),
-            },
-            lossy_codec: false,
-            sample_rate_hz: f64::from(format.sample_rate),
-            bits_per_sample: match format.coding {
-                Coding::Float32 | Coding::Float64 => None,
-                _ => Some(u32::from(format.bits)),
-            },
-            channels: usize::from(format.channels),
             frames: Some(frames),
             missing_frames: (stated / frame_bytes).saturating_sub(frames),
             stray_bytes,
+            ..format.info(container)
         };
         Ok((Self { file, format, data_start, frames, position: 0, bytes: Vec::new() }, info))
     }
@@ -205,19 +185,60 @@ impl WavReader {
         self.bytes.resize(frames * frame_bytes, 0);
         read_exactly(&mut self.file, &mut self.bytes, "its sound data")?;
         self.position += frames as u64;
-        if self.format.big_endian {
-            let width = frame_bytes / usize::from(self.format.channels);
-            self.bytes.chunks_exact_mut(width).for_each(<[u8]>::reverse);
-        }
-        let channels = block.resize(usize::from(self.format.channels), frames);
-        decode(&self.bytes, frame_bytes, self.format.coding, channels);
+        self.format.decode(&mut self.bytes, block);
         Ok(true)
     }
 }
 
 impl Format {
+    /// Of samples without a header.
+    pub(crate) fn of(raw: RawFormat) -> Self {
+        let (coding, width) = match raw.coding {
+            RawCoding::Unsigned8 => (Coding::Unsigned8, 1),
+            RawCoding::Signed { bytes } => (Coding::Signed(bytes), bytes),
+            RawCoding::Float { bytes: 4 } => (Coding::Float32, 4),
+            RawCoding::Float { .. } => (Coding::Float64, 8),
+        };
+        Self {
+            coding,
+            bits: 8 * width as u16,
+            channels: raw.channels.get(),
+            sample_rate: raw.sample_rate_hz.get(),
+            frame_bytes: width * usize::from(raw.channels.get()),
+            big_endian: raw.big_endian,
+        }
+    }
+
+    /// Turns the bytes of whole frames into samples; what is left in `bytes` is of no use.
+    pub(crate) fn decode(&self, bytes: &mut [u8], block: &mut Block) {
+        if self.big_endian {
+            let width = self.frame_bytes / usize::from(self.channels);
+            bytes.chunks_exact_mut(width).for_each(<[u8]>::reverse);
+        }
+        let frames = bytes.len() / self.frame_bytes;
+        let channels = block.resize(usize::from(self.channels), frames);
+        decode(bytes, self.frame_bytes, self.coding, channels);
+    }
+
+    /// What its samples are, beside how many.
+    pub(crate) fn info(&self, container: &'static str) -> TakeInfo {
+        let is_float = matches!(self.coding, Coding::Float32 | Coding::Float64);
+        let name = if is_float { "float" } else { "PCM" };
+        TakeInfo {
+            container,
+            codec: format!("{name} {}-bit", self.bits),
+            lossy_codec: false,
+            sample_rate_hz: f64::from(self.sample_rate),
+            bits_per_sample: (!is_float).then_some(u32::from(self.bits)),
+            channels: usize::from(self.channels),
+            frames: None,
+            missing_frames: 0,
+            stray_bytes: 0,
+        }
+    }
+
     /// Reads the chunk of `size` bytes at which the file stands.
-    fn read(file: &mut File, size: u32) -> Result<Self, Error> {
+    pub(crate) fn read(file: &mut impl Read, size: u32) -> Result<Self, Error> {
         const LONGEST: u32 = 40;
         if size < 16 {
             return Err(damaged("its format chunk is cut short"));
@@ -225,7 +246,7 @@ impl Format {
         let mut bytes = [0; LONGEST as usize];
         let known = size.min(LONGEST);
         read_exactly(file, &mut bytes[..known as usize], "its format chunk")?;
-        skip(file, u64::from(size - known) + u64::from(size & 1))?;
+        pass_over(file, u64::from(size - known) + u64::from(size & 1))?;
         let (channels, sample_rate) = (u16_at(&bytes, 2), u32_at(&bytes, 4));
         let (frame_bytes, container_bits) = (u16_at(&bytes, 12), u16_at(&bytes, 14));
         let (tag, bits) = match u16_at(&bytes, 0) {
@@ -272,6 +293,12 @@ impl Format {
         let frame_bytes = usize::from(frame_bytes);
         Ok(Self { coding, bits, channels, sample_rate, frame_bytes, big_endian: false })
     }
+}
+
+/// The same where nothing can be skipped.
+pub(crate) fn pass_over(stream: &mut impl Read, bytes: u64) -> Result<(), Error> {
+    std::io::copy(&mut stream.take(bytes), &mut std::io::sink())?;
+    Ok(())
 }
 
 fn skip(file: &mut File, bytes: u64) -> Result<(), Error> {

@@ -24,6 +24,7 @@ mod corrections;
 mod octave;
 mod rating;
 mod result;
+mod running;
 mod short_time;
 mod weighting;
 
@@ -35,6 +36,7 @@ pub use octave::{Band, octave_bands};
 pub use rating::NoiseRating;
 pub(crate) use result::omitted;
 pub use result::{BandLevel, Levels, Moment, Percentiles, Weighted};
+pub use running::{LevelSince, RunningLevel};
 pub use short_time::{EXCEEDED_PERCENT, TimeWeighting};
 pub use weighting::Weighting;
 

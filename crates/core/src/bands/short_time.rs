@@ -296,20 +296,24 @@ impl ShortTime {
         let mean = self.all.mean();
         let spread = self.timing.width_hz.map(|hz| (hz * averaged_s).max(1e-9).sqrt().recip());
         let relative = scatter(&self.parts).or(spread);
-        let known = |power: f64| Some(power).filter(|power| *power > SILENCE && power.is_finite());
         Followed {
             mean: mean
-                .and_then(known)
+                .and_then(settled_power)
                 .map(|mean| Measured::new(mean, relative.map_or(f64::NAN, |share| share * mean))),
             averaged_s,
-            most: known(self.all.highest),
-            least: known(self.least),
+            most: settled_power(self.all.highest),
+            least: settled_power(self.least),
             exceeded: EXCEEDED_PERCENT
                 .map(|percent| self.levels.exceeded(percent).filter(|power| *power > 0.0)),
             steps: self.steps,
             drift_db: drift(&self.parts),
         }
     }
+}
+
+/// A mean square that is more than silence.
+pub(super) fn settled_power(power: f64) -> Option<f64> {
+    Some(power).filter(|power| *power > SILENCE && power.is_finite())
 }
 
 /// A level of the power of noise with its uncertainty, in dB re full scale: a sine of full scale,
@@ -355,7 +359,7 @@ fn drift(parts: &[f64]) -> Option<f64> {
 
 /// An exponential mean of a squared signal.
 #[derive(Debug, Clone)]
-struct Smoothing {
+pub(super) struct Smoothing {
     /// Share that is kept from a sample to the next, and of four.
     kept: f64,
     kept_4: f64,
@@ -368,7 +372,7 @@ struct Smoothing {
 }
 
 impl Smoothing {
-    fn new(weighting: TimeWeighting, rate_hz: f64) -> Self {
+    pub(super) fn new(weighting: TimeWeighting, rate_hz: f64) -> Self {
         /// How fast impulse weighting falls.
         const FALLS_DB_PER_S: f64 = 2.9;
         let kept = (-1.0 / (weighting.time_constant_s() * rate_hz)).exp();
@@ -384,13 +388,13 @@ impl Smoothing {
     }
 
     /// The level as if the sound had gone on before its start as it does since.
-    fn settled_level(&self) -> f64 {
+    pub(super) fn settled_level(&self) -> f64 {
         self.level / (1.0 - self.missing)
     }
 
     /// Takes squares; the highest level on the way. Four go together: the level is looked at behind
     /// the last of them.
-    fn run(&mut self, squares: &[f64]) -> f64 {
+    pub(super) fn run(&mut self, squares: &[f64]) -> f64 {
         let Self { kept, kept_4, held_4, mut mean, mut level, missing } = *self;
         let one = 1.0 - kept;
         let weights = [one * kept * kept * kept, one * kept * kept, one * kept, one];

@@ -141,7 +141,7 @@ fn farthest(wave: &[f64], crossings: &[usize], lag: f64) -> Option<(f64, f64)> {
 }
 
 /// The samples after which the waveform rises through zero.
-fn rising_crossings(wave: &[f64]) -> Vec<usize> {
+pub(crate) fn rising_crossings(wave: &[f64]) -> Vec<usize> {
     let rms = (wave.iter().map(|x| x * x).sum::<f64>() / wave.len().max(1) as f64).sqrt();
     let limit = CROSSING_SHARE * rms;
     let mut crossings = Vec::new();
@@ -162,7 +162,7 @@ fn rising_crossings(wave: &[f64]) -> Vec<usize> {
 
 /// The zero of the interpolated waveform between samples `n` and `n + 1`, where its sign changes,
 /// in samples: the secant method, kept between the ends by bisection.
-fn zero_between(wave: &[f64], n: usize) -> f64 {
+pub(crate) fn zero_between(wave: &[f64], n: usize) -> f64 {
     // Each step gains half as many digits again; the end is far below the noise of any converter.
     const STEPS: usize = 12;
     const NEAR_ENOUGH: f64 = 1e-9;
@@ -193,7 +193,7 @@ fn zero_between(wave: &[f64], n: usize) -> f64 {
 }
 
 /// The band-limited waveform at a share of the way from sample `n` to the next.
-fn value_at(wave: &[f64], n: usize, share: f64) -> f64 {
+pub(crate) fn value_at(wave: &[f64], n: usize, share: f64) -> f64 {
     interpolated(wave, n, share, &super::true_peak::interpolation_taps(share))
 }
 

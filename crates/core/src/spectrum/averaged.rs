@@ -126,6 +126,7 @@ const MEDIAN_VALUES: u64 = 8 << 20;
 const MEDIAN_WORTH: f64 = 0.480_453_013_918_201_4;
 
 /// Averages the spectra of every second frame of a stream.
+#[derive(Clone)]
 pub(crate) struct Averager {
     window: Vec<f64>,
     framer: Framer,
@@ -140,6 +141,7 @@ pub(crate) struct Averager {
 }
 
 /// What is kept of the frames beside their sum.
+#[derive(Clone)]
 enum Kept {
     Nothing,
     Greatest(Vec<f64>),

@@ -363,6 +363,7 @@ pub(crate) fn averaged_power(
 }
 
 /// The first pass: the averaged spectrum.
+#[derive(Clone)]
 pub struct SpectrumPass {
     settings: SpectrumSettings,
     sample_rate_hz: f64,
@@ -372,6 +373,7 @@ pub struct SpectrumPass {
 }
 
 /// Every second frame of a [`SpectrumPass`].
+#[derive(Clone)]
 pub struct HalfPass {
     averager: Averager,
 }
@@ -435,6 +437,14 @@ impl SpectrumPass {
     /// span. The result is the same, to the bit, as with [`push`](Self::push).
     pub fn halves(&mut self) -> &mut [HalfPass; 2] {
         &mut self.halves
+    }
+
+    /// Ends the pass with the averaged power in each bin alone, as [`Spectrum::power`] has it.
+    #[must_use]
+    pub fn power(self) -> Vec<f64> {
+        let [even, odd] = self.halves.map(|half| half.averager);
+        let averaged = even.finish(odd, &self.plan);
+        averaged.asked.unwrap_or(averaged.mean)
     }
 
     /// Ends the first pass: finds the peaks and prepares to fit them.
