@@ -30,6 +30,7 @@
 //! | [`trend_figure`] | a quantity against a condition |
 //! | [`waterfall_figure`] | spectra one behind the other, over time |
 //! | [`waveform_figure`] | waveforms and their RMS levels over time |
+//! | [`screen_figure`] | the cells of a terminal |
 //! | [`report_page`] | a page of charts that can be zoomed and read |
 //! | [`index_page`] | a page that shows a run of commands with their tables and figures |
 //!
@@ -82,6 +83,7 @@ mod pitch;
 mod rebuild;
 mod report;
 mod room;
+mod screen;
 mod sheet;
 mod spectrogram;
 mod spectrum;
@@ -115,6 +117,7 @@ pub use report::{
     course_chart, difference_chart, map_chart, report_page, spectrum_chart, trend_chart,
 };
 pub use room::{RoomFigure, room_figure};
+pub use screen::{ScreenCell, screen_figure};
 pub use sheet::{Figure, Size};
 pub use spectrogram::{
     Arrangement, DrawnSpectrogram, SpectrogramFigure, SpectrogramLayout, spectrogram_cells,

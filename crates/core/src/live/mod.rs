@@ -19,10 +19,12 @@
 
 mod gauge;
 mod history;
+mod pooled;
 mod standing;
 
 pub use gauge::ChannelNow;
 pub use history::{Heard, History};
+pub use pooled::pooled;
 pub use standing::{Standing, trace};
 
 use std::collections::VecDeque;
@@ -31,13 +33,15 @@ use serde::Serialize;
 
 use crate::bands::{TimeWeighting, Weighting};
 use crate::error::Error;
+use crate::finding::Finding;
+use crate::frame::FramePlan;
 use crate::measured::Measured;
 use crate::onsets::{NOTHING_DB, Onset, OnsetFinder};
 use crate::partials::{Partials, PartialsSettings, partials};
 use crate::pitch::{PitchNote, PitchSettings, PitchTracker};
 use crate::quantity::{Field, Key, Label, Quantities, Quantity, Unit, bare, pair};
 use crate::spectrum::{Peak, Spectrum, SpectrumPass, SpectrumSettings};
-use crate::units::{LevelReference, Note, power_from_db};
+use crate::units::{LevelReference, Note, db_from_power, power_from_db};
 use gauge::Gauge;
 
 /// Stretch in which the fundamental is looked for, in seconds: 10 periods of the lowest.
@@ -215,9 +219,7 @@ pub struct Listener {
     /// Least mean squares of the last seconds, and of the one that goes on.
     quietest: VecDeque<f64>,
     second: (f64, u64),
-    /// Of stretches as long as now, ready to begin.
-    pass: SpectrumPass,
-    stretch: usize,
+    spectrum: Prepared,
 }
 
 impl Listener {
@@ -232,9 +234,9 @@ impl Listener {
         names: Vec<String>,
     ) -> Result<Self, Error> {
         let rate_hz = format.sample_rate_hz;
-        let (pass, stretch) = planned(&settings, rate_hz)?;
+        let spectrum = Prepared::new(&settings.spectrum, settings.average_s, rate_hz)?;
         PitchTracker::new(settings.pitch, rate_hz, 0.0)?;
-        let least_s = (stretch as f64 / rate_hz).max(PARTIALS_S);
+        let least_s = (spectrum.samples as f64 / rate_hz).max(PARTIALS_S);
         let capacity = (settings.kept_s.max(least_s) * rate_hz).ceil() as usize;
         let weighting = (settings.weighting, settings.time_weighting);
         Ok(Self {
@@ -246,8 +248,7 @@ impl Listener {
             format,
             settings,
             names,
-            pass,
-            stretch,
+            spectrum,
         })
     }
 
@@ -264,7 +265,7 @@ impl Listener {
     /// As [`Listener::new`]; it goes on as before then.
     pub fn set(&mut self, settings: LiveSettings) -> Result<(), Error> {
         let rate_hz = self.format.sample_rate_hz;
-        let (pass, stretch) = planned(&settings, rate_hz)?;
+        let spectrum = Prepared::new(&settings.spectrum, settings.average_s, rate_hz)?;
         PitchTracker::new(settings.pitch, rate_hz, 0.0)?;
         let weighting = (settings.weighting, settings.time_weighting);
         if weighting != (self.settings.weighting, self.settings.time_weighting) {
@@ -273,7 +274,7 @@ impl Listener {
         if settings.heard != self.settings.heard {
             self.onsets = OnsetFinder::new(rate_hz);
         }
-        (self.pass, self.stretch, self.settings) = (pass, stretch, settings);
+        (self.spectrum, self.settings) = (spectrum, settings);
         Ok(())
     }
 
@@ -355,17 +356,23 @@ impl Listener {
         Stretch { from_s: (end - count as u64) as f64 / rate_hz, to_s: end as f64 / rate_hz }
     }
 
-    fn averaged(&self) -> Option<(Vec<f32>, Stretch)> {
-        let samples = self.history.last(self.settings.heard, self.stretch);
+    fn samples_for(&self, prepared: &Prepared) -> Option<(Vec<f32>, Stretch)> {
+        let samples = self.history.last(self.settings.heard, prepared.samples);
         let stretch = self.stretch_of(samples.len());
-        (samples.len() == self.stretch).then_some((samples, stretch))
+        (samples.len() == prepared.samples).then_some((samples, stretch))
     }
 
     /// The power in each bin of the spectrum; `None` before there is enough.
     #[must_use]
     pub fn power(&self) -> Option<PowerNow> {
-        let (samples, stretch) = self.averaged()?;
-        let mut pass = self.pass.clone();
+        self.power_of(&self.spectrum)
+    }
+
+    /// The same of another spectrum.
+    #[must_use]
+    pub fn power_of(&self, prepared: &Prepared) -> Option<PowerNow> {
+        let (samples, stretch) = self.samples_for(prepared)?;
+        let mut pass = prepared.pass.clone();
         let rate_hz = self.format.sample_rate_hz;
         let bin_spacing_hz = pass.plan().bin_spacing_hz(rate_hz);
         let resolution_hz = pass.plan().resolution_hz(rate_hz);
@@ -376,8 +383,8 @@ impl Listener {
     /// The spectrum with its tones; `None` before there is enough.
     #[must_use]
     pub fn spectrum(&self) -> Option<(Spectrum, Stretch)> {
-        let (samples, stretch) = self.averaged()?;
-        let mut pass = self.pass.clone();
+        let (samples, stretch) = self.samples_for(&self.spectrum)?;
+        let mut pass = self.spectrum.pass.clone();
         pass.push(&samples);
         let mut tones = pass.finish();
         if tones.needs_samples() {
@@ -409,6 +416,39 @@ impl Listener {
         Ok(found)
     }
 
+    /// What must be known of the last seconds: that nothing comes, or that it is no sound.
+    #[must_use]
+    pub fn findings(&self) -> Vec<Finding> {
+        const LOOKED_AT_S: f64 = 2.0;
+        /// Samples that are read in the wrong way are spread over all codes, of which the RMS is
+        /// −1.8 dB, and know nothing of one another.
+        const NOISE_LEAST_DB: f64 = -6.0;
+        const UNLIKE: f64 = 0.3;
+        let (samples, stretch) = self.last(LOOKED_AT_S);
+        let Some(first) = samples.first().filter(|_| stretch.to_s - stretch.from_s >= 1.0) else {
+            return Vec::new();
+        };
+        if samples.iter().all(|x| x == first) {
+            let text = "All samples of the last seconds are the same: nothing comes from the \
+                        microphone. Check its cable, its power and the channel.";
+            return vec![Finding::serious("nothing_changes", text)];
+        }
+        let square = |x: &f32| f64::from(*x) * f64::from(*x);
+        let squares: f64 = samples.iter().map(square).sum();
+        let products = samples.windows(2).map(|two| f64::from(two[0]) * f64::from(two[1]));
+        let alike = products.sum::<f64>() / squares;
+        let rms_db = db_from_power(2.0 * squares / samples.len() as f64);
+        if rms_db > NOISE_LEAST_DB && alike.abs() < UNLIKE {
+            let text = format!(
+                "The samples are noise at full scale (RMS {rms_db:.1} dBFS, and none knows of the \
+                 next): they are probably not coded as was stated. Check coding, byte order and \
+                 number of channels."
+            );
+            return vec![Finding::serious("looks_misread", text)];
+        }
+        Vec::new()
+    }
+
     /// All at once.
     pub fn moment(&mut self) -> Moment {
         let spectrum = self.spectrum();
@@ -423,20 +463,45 @@ impl Listener {
     }
 }
 
-/// A pass over stretches of the spectrum, and how long they are in samples: one frame at least.
-fn planned(settings: &LiveSettings, rate_hz: f64) -> Result<(SpectrumPass, usize), Error> {
-    /// Averages over more are no view of what sounds now.
-    const LONGEST_S: f64 = 60.0;
-    if !(0.0..=LONGEST_S).contains(&settings.average_s) {
-        return Err(Error::Setting {
-            setting: "the averaging time",
-            given: format!("{} s", settings.average_s),
-            allowed: format!("up to {LONGEST_S} s"),
-        });
+/// RMS of a stretch of samples around a place, in dB re full scale; `None` in silence.
+#[must_use]
+pub fn level_around(samples: &[f32], place: f64, reach: f64) -> Option<f64> {
+    let end = |place: f64| (place.round().max(0.0) as usize).min(samples.len());
+    let near = &samples[end(place - reach)..end(place + reach)];
+    let squares: f64 = near.iter().map(|x| f64::from(*x) * f64::from(*x)).sum();
+    Some(db_from_power(2.0 * squares / near.len().max(1) as f64)).filter(|db| db.is_finite())
+}
+
+/// A spectrum of stretches of one length, planned once.
+#[derive(Clone)]
+pub struct Prepared {
+    pass: SpectrumPass,
+    samples: usize,
+}
+
+impl Prepared {
+    /// Of stretches of so many seconds, of one frame at least.
+    ///
+    /// # Errors
+    ///
+    /// [`Error::Setting`] for settings that make no sense with this sample rate.
+    pub fn new(
+        settings: &SpectrumSettings,
+        average_s: f64,
+        sample_rate_hz: f64,
+    ) -> Result<Self, Error> {
+        /// An average over more is no view of what sounds now.
+        const LONGEST_S: f64 = 60.0;
+        if !(0.0..=LONGEST_S).contains(&average_s) {
+            return Err(Error::Setting {
+                setting: "the averaging time",
+                given: format!("{average_s} s"),
+                allowed: format!("up to {LONGEST_S} s"),
+            });
+        }
+        let asked = (average_s * sample_rate_hz).round() as usize;
+        let frame = FramePlan::new(&settings.frames, sample_rate_hz, u64::MAX)?.segment();
+        let samples = asked.max(frame);
+        Ok(Self { pass: SpectrumPass::new(settings, sample_rate_hz, samples as u64)?, samples })
     }
-    let asked = (settings.average_s * rate_hz).round() as usize;
-    // A frame that is cut to the stretch says how long it wants to be.
-    let frames = crate::frame::FramePlan::new(&settings.spectrum.frames, rate_hz, u64::MAX)?;
-    let stretch = asked.max(frames.segment());
-    Ok((SpectrumPass::new(&settings.spectrum, rate_hz, stretch as u64)?, stretch))
 }
