@@ -4,6 +4,7 @@ use std::collections::BTreeSet;
 use std::io::{self, Read};
 use std::path::{Path, PathBuf};
 use std::process::{Command, Output, Stdio};
+use std::sync::atomic::{AtomicBool, AtomicI32, Ordering};
 use std::sync::{Mutex, MutexGuard};
 
 /// Files that go away if the run is interrupted.
@@ -33,6 +34,47 @@ pub(crate) fn watch() {
     }
 }
 
+/// Whether the run ends by itself when it is told to; which signal told it, and whether it is to
+/// stop for a while.
+static ENDS_ITSELF: AtomicBool = AtomicBool::new(false);
+static TOLD: AtomicI32 = AtomicI32::new(0);
+#[cfg(unix)]
+static STOPS: std::sync::LazyLock<std::sync::Arc<AtomicBool>> =
+    std::sync::LazyLock::new(Default::default);
+
+/// From now on a run that is interrupted, terminated or hung up finishes what it does and ends by
+/// itself ([`is_told`]); told twice, it ends at once.
+pub(crate) fn wait_to_be_told() {
+    ENDS_ITSELF.store(true, Ordering::SeqCst);
+    #[cfg(unix)]
+    {
+        // Without the handler the terminal is not given back while the run is stopped.
+        let _ = signal_hook::flag::register(signal_hook::consts::SIGTSTP, STOPS.clone());
+    }
+}
+
+/// Whether the run was told to end.
+pub(crate) fn is_told() -> bool {
+    TOLD.load(Ordering::SeqCst) != 0
+}
+
+/// Whether the run was told to stop for a while, since this was last asked.
+pub(crate) fn is_to_stop() -> bool {
+    #[cfg(unix)]
+    return STOPS.swap(false, Ordering::SeqCst);
+    #[cfg(not(unix))]
+    false
+}
+
+/// Ends as a run does that was told to.
+pub(crate) fn end_as_told() {
+    #[cfg(unix)]
+    {
+        let _held = remove_drafts();
+        let _ = signal_hook::low_level::emulate_default_handler(TOLD.load(Ordering::SeqCst));
+    }
+}
+
 #[cfg(unix)]
 fn watch_signals() {
     use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
@@ -46,7 +88,10 @@ fn watch_signals() {
     // Without the handlers a signal ends the run as well, and the next one cleans up.
     let Ok(mut signals) = Signals::new(wanted) else { return };
     std::thread::spawn(move || {
-        if let Some(signal) = signals.forever().next() {
+        for signal in signals.forever() {
+            if ENDS_ITSELF.load(Ordering::SeqCst) && TOLD.swap(signal, Ordering::SeqCst) == 0 {
+                continue;
+            }
             let _held = remove_drafts();
             let _ = emulate_default_handler(signal);
             std::process::exit(1);

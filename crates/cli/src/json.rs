@@ -5,7 +5,7 @@ use serde::Serialize;
 use tonemap_core::Finding;
 
 use crate::files;
-use crate::record::TakeRecord;
+use crate::record::{StreamRecord, TakeRecord};
 use crate::rerun;
 
 /// The JSON form of every result.
@@ -38,6 +38,8 @@ pub(crate) struct Envelope<'a, S: Serialize, R: Serialize> {
 #[serde(rename_all = "snake_case")]
 pub(crate) enum SourceRecord {
     Take(TakeRecord),
+    #[serde(rename = "take")]
+    Stream(StreamRecord),
     Takes(Vec<TakeRecord>),
     /// As other results have them.
     #[serde(untagged)]
@@ -55,6 +57,17 @@ pub(crate) fn line<S: Serialize, R: Serialize>(
     findings: &[Finding],
 ) -> Result<String> {
     envelope(kind, SourceRecord::Take(take), settings, result, findings)
+}
+
+/// One line of JSON about a sound that goes on.
+pub(crate) fn line_of_stream<S: Serialize, R: Serialize>(
+    kind: &'static str,
+    stream: StreamRecord,
+    settings: S,
+    result: R,
+    findings: &[Finding],
+) -> Result<String> {
+    envelope(kind, SourceRecord::Stream(stream), settings, result, findings)
 }
 
 /// One line of JSON about one take or several together.

@@ -15,6 +15,16 @@ pub(crate) struct TakeRecord {
     pub(crate) span: SpanRecord,
 }
 
+/// A sound that goes on: it has no end yet, and no hash.
+#[derive(Serialize)]
+pub(crate) struct StreamRecord {
+    pub(crate) path: String,
+    pub(crate) sample_rate_hz: f64,
+    pub(crate) channels: usize,
+    pub(crate) channel: String,
+    pub(crate) span: SpanRecord,
+}
+
 /// A stretch of time, in seconds from the start of the take.
 #[derive(Serialize)]
 pub(crate) struct SpanRecord {

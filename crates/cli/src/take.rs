@@ -103,6 +103,11 @@ impl Take {
         Self::of_source(Source::new(&path, args.raw)?, entry, assumed_db)
     }
 
+    /// Reads it from its beginning.
+    pub(crate) fn reader(&self) -> Result<tonemap_media::TakeReader> {
+        self.source.reader()
+    }
+
     /// Opens a take that this run has written.
     pub(crate) fn open_written(path: &Path) -> Result<Self> {
         Self::of_source(Source::new(path, None)?, None, None)

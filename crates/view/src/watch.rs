@@ -197,7 +197,7 @@ impl Watch {
     /// # Errors
     ///
     /// A sample rate that no spectrogram can be made of.
-    pub fn new(listener: &Listener, looks: Looks) -> Result<Self, tonemap_core::Error> {
+    pub fn new(listener: &Listener, looks: Looks, pane: Pane) -> Result<Self, tonemap_core::Error> {
         let format = listener.format();
         let mut of_columns = SpectrumSettings::default();
         of_columns.frames = FrameSettings {
@@ -208,7 +208,7 @@ impl Watch {
         let half_hz = 0.5 * format.sample_rate_hz;
         Ok(Self {
             looks,
-            pane: Pane::Overview,
+            pane,
             shows_help: false,
             format,
             settings: listener.settings().clone(),

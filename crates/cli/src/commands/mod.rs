@@ -25,6 +25,7 @@ mod transfer;
 mod trend;
 mod tuning;
 mod unison;
+mod watch;
 
 use anyhow::{Context, Result, bail};
 use clap::{CommandFactory, Parser, Subcommand};
@@ -72,6 +73,7 @@ pub(crate) enum Command {
     Notate(Box<notate::Notate>),
     Filter(Box<filter::Filter>),
     Signal(signal::Signal),
+    Watch(Box<watch::Watch>),
     Study(study::Study),
     Again(again::Again),
     Demo(demo::Demo),
@@ -107,6 +109,7 @@ impl Command {
             Self::Notate(command) => measures(&**command),
             Self::Filter(command) => acts(|| command.run()),
             Self::Signal(command) => acts(|| command.run()),
+            Self::Watch(command) => acts(|| command.run()),
             Self::Study(command) => acts(|| command.run()),
             Self::Again(command) => acts(|| command.run()),
             Self::Demo(command) => acts(|| command.run()),

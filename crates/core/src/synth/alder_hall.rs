@@ -13,7 +13,7 @@ use crate::transform::{complex_forward, fast_length};
 use crate::units::sound_speed_m_s;
 
 /// Noise of the empty hall, RMS re full scale: −94 dB.
-const HALL_NOISE: f64 = 2e-5;
+pub(super) const HALL_NOISE: f64 = 2e-5;
 
 /// One string of the harp, G3, four cents flat, plucked a third of the way along.
 #[must_use]

@@ -1,0 +1,169 @@
+//! An instrument that plays on and on in a room: what stands for a microphone.
+
+use rand_chacha::ChaCha8Rng;
+use rand_chacha::rand_core::SeedableRng;
+use rand_distr::{Distribution, StandardNormal};
+
+use super::alder_hall::{HALL_NOISE, HALL_T60_S, harp_string, reverberation};
+use super::player::Player;
+use super::recipe::Recipe;
+use crate::error::Error;
+use crate::transform::Convolver;
+
+/// Sounds without end, block by block.
+pub struct Simulated {
+    source: Source,
+    sample_rate_hz: f64,
+}
+
+enum Source {
+    /// The harp, note after note, at two places in the hall.
+    Harp {
+        /// Each note at each place.
+        notes: Vec<[Vec<f32>; PLACES]>,
+        every: u64,
+        position: u64,
+        noise: Box<ChaCha8Rng>,
+    },
+    /// Voices of a recipe.
+    Voices(Player<'static>),
+}
+
+/// Microphones in the hall.
+const PLACES: usize = 2;
+/// MIDI numbers of the notes: a chord of G up and down.
+const NOTES: [i32; 8] = [55, 59, 62, 67, 71, 67, 62, 59];
+/// Time between notes, and how long each sounds, in seconds.
+const EVERY_S: f64 = 1.5;
+const SOUNDS_S: f64 = 6.0;
+
+impl Simulated {
+    /// The harp of Alder Hall, plucked every one and a half seconds: near it, and from the seats.
+    #[must_use]
+    pub fn harp(sample_rate_hz: f64) -> Self {
+        let note = |number: i32| {
+            let dry = harp_string(number, 0.0).render(sample_rate_hz, SOUNDS_S);
+            // How much of the instrument and how much of the hall each place hears.
+            [(1, 1.0, 0.004), (2, 0.35, 0.012)].map(|(seed, direct, late)| {
+                let samples = (1.5 * sample_rate_hz) as usize;
+                let mut hall = reverberation(seed, &HALL_T60_S, sample_rate_hz, samples);
+                hall.iter_mut().for_each(|x| *x *= late);
+                hall[0] += direct;
+                let mut convolver = Convolver::new(&hall);
+                let block = convolver.block();
+                let blocks = dry.chunks(block);
+                blocks
+                    .flat_map(|part| convolver.convolve(part).to_vec())
+                    .map(|x| x as f32)
+                    .collect()
+            })
+        };
+        let source = Source::Harp {
+            notes: NOTES.map(note).into(),
+            every: (EVERY_S * sample_rate_hz) as u64,
+            position: 0,
+            noise: Box::new(ChaCha8Rng::seed_from_u64(91)),
+        };
+        Self { source, sample_rate_hz }
+    }
+
+    /// The voices of a recipe, to its end.
+    ///
+    /// # Errors
+    ///
+    /// As [`Recipe::player`].
+    pub fn voices(recipe: &Recipe) -> Result<Self, Error> {
+        Ok(Self { source: Source::Voices(recipe.player()?), sample_rate_hz: recipe.sample_rate_hz })
+    }
+
+    /// Samples per second.
+    #[must_use]
+    pub fn sample_rate_hz(&self) -> f64 {
+        self.sample_rate_hz
+    }
+
+    /// Number of channels.
+    #[must_use]
+    pub fn channels(&self) -> usize {
+        match self.source {
+            Source::Harp { .. } => PLACES,
+            Source::Voices(_) => 1,
+        }
+    }
+
+    /// The next samples of each channel, as many as `count`, fewer at the end.
+    ///
+    /// # Errors
+    ///
+    /// As [`Player::play`].
+    pub fn play(&mut self, count: usize) -> Result<Vec<Vec<f32>>, Error> {
+        match &mut self.source {
+            Source::Voices(player) => {
+                let mut block = vec![0.0; count];
+                let played = player.play(&mut block)?;
+                Ok(vec![block[..played].iter().map(|x| *x as f32).collect()])
+            }
+            Source::Harp { notes, every, position, noise } => {
+                let mut hiss = || {
+                    let x: f64 = StandardNormal.sample(&mut **noise);
+                    (HALL_NOISE * x) as f32
+                };
+                let mut all: Vec<Vec<f32>> =
+                    (0..PLACES).map(|_| (0..count).map(|_| hiss()).collect()).collect();
+                let lasts = notes[0][0].len() as u64;
+                // The notes that sound at the end of the block, and those that ended within it.
+                let newest = (*position + count as u64) / *every;
+                let oldest = position.saturating_sub(lasts) / *every;
+                for number in oldest..=newest {
+                    let start = number * *every;
+                    let note = &notes[(number % notes.len() as u64) as usize];
+                    for (channel, sound) in all.iter_mut().zip(note) {
+                        let skipped = start.saturating_sub(*position) as usize;
+                        let from = position.saturating_sub(start) as usize;
+                        let rest = sound.get(from..).unwrap_or_default();
+                        let places = channel.get_mut(skipped..).unwrap_or_default();
+                        places.iter_mut().zip(rest).for_each(|(x, note)| *x += note);
+                    }
+                }
+                *position += count as u64;
+                Ok(all)
+            }
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::pitch::{PitchSettings, PitchTracker};
+    use crate::units::cents_between;
+
+    #[test]
+    fn the_harp_plays_its_notes_however_it_is_asked() {
+        let rate_hz = 32_000.0;
+        let mut whole = Simulated::harp(rate_hz);
+        let all = whole.play(6 * 32_000).expect("sound");
+        assert_eq!((all.len(), whole.channels()), (2, 2));
+        let mut parts = Simulated::harp(rate_hz);
+        let mut joined: Vec<Vec<f32>> = vec![Vec::new(); 2];
+        for count in (0..60).map(|n| 1 + (n * 997) % 5000) {
+            for (joined, part) in joined.iter_mut().zip(parts.play(count).expect("sound")) {
+                joined.extend(part);
+            }
+        }
+        // The noise of the channels depends on the blocks; the notes do not.
+        let off = joined[0].iter().zip(&all[0]).map(|(a, b)| (a - b).abs()).fold(0.0, f32::max);
+        assert!(off < 12.0 * HALL_NOISE as f32, "{off}");
+        let mut tracker = PitchTracker::new(PitchSettings::default(), rate_hz, 0.0).expect("rate");
+        tracker.push(&all[0]);
+        let notes = tracker.finish().notes;
+        for (n, number) in NOTES[..4].iter().enumerate() {
+            let at_s = (n as f64 + 0.5) * EVERY_S;
+            let note = notes.iter().find(|note| note.start_s < at_s && note.end_s > at_s);
+            let note = note.expect("a note");
+            let wanted_hz = harp_string(*number, 0.0).truth()[0].frequency_hz;
+            let off = cents_between(wanted_hz, note.f0_hz);
+            assert!(off.abs() < 6.0, "{number}: {off}");
+        }
+    }
+}
