@@ -62,15 +62,15 @@ impl Watch {
         let halves = [Constraint::Percentage(46), Constraint::Min(8)];
         let [above, below] = Layout::vertical(halves).areas(area);
         let beside =
-            [Constraint::Min(30), Constraint::Length(if area.width < WIDE { 26 } else { 44 })];
-        let [left, right] = Layout::horizontal(beside).spacing(1).areas(above);
+            [Constraint::Min(30), Constraint::Length(if area.width < WIDE { 30 } else { 44 })];
+        let [left, right] = Layout::horizontal(beside).spacing(2).areas(above);
         self.draw_waveform(left, buffer);
         self.draw_tuner(right, buffer);
         if area.width < WIDE {
             self.draw_spectrum(below, buffer);
         } else {
             let halves = [Constraint::Percentage(58), Constraint::Min(30)];
-            let [left, right] = Layout::horizontal(halves).spacing(1).areas(below);
+            let [left, right] = Layout::horizontal(halves).spacing(2).areas(below);
             self.draw_spectrum(left, buffer);
             self.draw_gram(right, buffer);
         }

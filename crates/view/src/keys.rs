@@ -81,7 +81,11 @@ pub const KEYS: [Binding; 20] = [
     },
     Binding { name: "↑ ↓", short: "scale", long: "show smaller or larger levels" },
     Binding { name: "h", short: "hold", long: "keep the highest level at each frequency" },
-    Binding { name: "0", short: "reset", long: "forget held levels, peaks and clips" },
+    Binding {
+        name: "0",
+        short: "reset",
+        long: "forget held levels, peaks and clips; scale the waveform by itself",
+    },
     Binding { name: "l", short: "axis", long: "frequencies on a logarithmic or a linear axis" },
     Binding {
         name: ", .",

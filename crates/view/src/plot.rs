@@ -108,17 +108,22 @@ pub(crate) fn axes(
         }
     }
     let bottom = area.bottom() - 1;
-    buffer.set_string(area.x, bottom, clipped(up_unit, usize::from(LEFT) - 1), quiet);
+    let up_unit = format!("{:>5}", clipped(up_unit, usize::from(LEFT) - 1));
+    buffer.set_string(area.x, bottom, up_unit, quiet);
     let unit_width = across_unit.chars().count() as u16;
     let unit_at = area.right().saturating_sub(unit_width);
     let ticks = across.ticks((inner.width / 9).max(2) as usize);
-    let mut free = inner.x;
+    let mut free = area.x + LEFT;
     for value in &ticks {
         let text = tick_text(*value, &ticks, across.scale == FrequencyAxis::Logarithmic);
         let width = text.chars().count() as u16;
         let column = inner.x + (across.share(*value) * f64::from(inner.width - 1)).round() as u16;
-        let x = column.saturating_sub(width / 2).max(inner.x.saturating_sub(1));
-        if x < free || x + width + 1 > unit_at {
+        let x = column.saturating_sub(width / 2).max(free);
+        // What has no room under its place is left out.
+        if x > column {
+            continue;
+        }
+        if x + width + 1 > unit_at {
             continue;
         }
         buffer.set_string(x, bottom, &text, quiet);

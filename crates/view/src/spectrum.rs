@@ -64,15 +64,17 @@ impl Watch {
             .x_bounds([0.0, columns as f64 - 1.0])
             .y_bounds([low, high])
             .paint(|canvas| {
-                for (levels, color) in [(&held, before), (&levels, curve)] {
-                    for (x, two) in levels.windows(2).enumerate() {
-                        let [y1, y2] = [two[0], two[1]].map(|db| db.clamp(low, high));
-                        if y1 > low || y2 > low {
-                            let (x1, x2) = (x as f64, x as f64 + 1.0);
-                            canvas.draw(&Line { x1, y1, x2, y2, color });
-                        }
+                for (x, two) in held.windows(2).enumerate() {
+                    let [y1, y2] = [two[0], two[1]].map(|db| db.clamp(low, high));
+                    if y1 > low || y2 > low {
+                        let (x1, x2) = (x as f64, x as f64 + 1.0);
+                        canvas.draw(&Line { x1, y1, x2, y2, color: before });
                     }
-                    canvas.layer();
+                }
+                canvas.layer();
+                for (x, db) in levels.iter().enumerate().filter(|(_, db)| **db > low) {
+                    let (x, y2) = (x as f64, db.min(high));
+                    canvas.draw(&Line { x1: x, y1: low, x2: x, y2, color: curve });
                 }
             })
             .render(inner, buffer);

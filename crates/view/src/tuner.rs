@@ -19,16 +19,25 @@ const NEARLY: f64 = 10.0;
 
 impl Watch {
     pub(crate) fn draw_tuner(&self, area: Rect, buffer: &mut Buffer) {
-        let width = |scale: u16| big::columns("A4", scale);
-        let scales = [4, 3, 2, 1].into_iter();
-        // Note and cents stand side by side.
-        let fits = |scale: &u16| {
-            2 * width(*scale) + width(*scale) / 2 <= area.width
-                && 2 * big::rows(*scale) + 4 <= area.height
+        /// The note, and the cents beside it or, where that is too wide, below it.
+        const BESIDE: &str = "A#4 +9.9";
+        let is_beside = |scale: &u16| {
+            big::columns(BESIDE, *scale) <= area.width && 2 * big::rows(*scale) + 4 <= area.height
         };
-        let scale = scales.clone().find(fits).unwrap_or(0);
+        let is_below = |scale: &u16| {
+            big::columns("+9.9", *scale) <= area.width && 3 * big::rows(*scale) + 2 <= area.height
+        };
+        let scales = [6, 5, 4, 3, 2, 1].into_iter();
+        let beside = scales.clone().find(is_beside);
+        let below = scales.clone().find(is_below).filter(|scale| beside.is_none_or(|b| b < *scale));
+        let scale = below.or(beside).unwrap_or(0);
+        let height = match below {
+            Some(scale) => 2 * big::rows(scale) + 1,
+            None if scale == 0 => 1,
+            None => big::rows(scale),
+        };
         let rows = [
-            Constraint::Length(if scale == 0 { 1 } else { big::rows(scale) }),
+            Constraint::Length(height),
             Constraint::Length(1),
             Constraint::Length(1),
             Constraint::Min(0),
@@ -36,41 +45,9 @@ impl Watch {
         let [large, words, needle, course] = Layout::vertical(rows).areas(area);
         match &self.pitch {
             Some(pitch) => {
-                let style = match pitch.cents.abs() {
-                    cents if cents < IN_TUNE => self.looks.good(),
-                    cents if cents < NEARLY => self.looks.near(),
-                    _ => self.looks.number(),
-                };
-                let note = pitch.note.to_string();
-                let cents = if pitch.cents.abs() < 9.95 {
-                    signed(pitch.cents, 1)
-                } else {
-                    signed(pitch.cents, 0)
-                };
-                if scale == 0 {
-                    let text = format!("{note} {cents} ct");
-                    buffer.set_string(large.x, large.y, clipped(&text, large.width.into()), style);
-                } else {
-                    big::write(&note, large, scale, style, buffer);
-                    // Letters of several rows know no other minus sign.
-                    let text = cents.replace('−', "-");
-                    let small = (scale / 2).max(1);
-                    let x = large.x + big::columns(&note, scale) + 4 * scale;
-                    let beside = Rect {
-                        x,
-                        y: large.y + (big::rows(scale) - big::rows(small)) / 2,
-                        width: large.right().saturating_sub(x),
-                        height: big::rows(small),
-                    };
-                    big::write(&text, beside, small, style, buffer);
-                }
-                let text = self.pitch_words(pitch);
-                buffer.set_string(
-                    words.x,
-                    words.y,
-                    clipped(&text, words.width.into()),
-                    self.looks.number(),
-                );
+                self.draw_note(pitch, large, (scale, below.is_some()), buffer);
+                let text = clipped(&self.pitch_words(pitch), words.width.into());
+                buffer.set_string(words.x, words.y, text, self.looks.number());
             }
             None => {
                 let text = clipped("no pitch", large.width.into());
@@ -81,6 +58,41 @@ impl Watch {
         if course.height >= 5 {
             self.draw_course(course, buffer);
         }
+    }
+
+    /// Note and cents, so many times as large, one beside or below the other.
+    fn draw_note(
+        &self,
+        pitch: &PitchNow,
+        area: Rect,
+        (scale, is_below): (u16, bool),
+        buffer: &mut Buffer,
+    ) {
+        let style = match pitch.cents.abs() {
+            cents if cents < IN_TUNE => self.looks.good(),
+            cents if cents < NEARLY => self.looks.near(),
+            _ => self.looks.number(),
+        };
+        let note = pitch.note.to_string();
+        let cents = signed(pitch.cents, if pitch.cents.abs() < 9.95 { 1 } else { 0 });
+        if scale == 0 {
+            let text = clipped(&format!("{note} {cents} ct"), area.width.into());
+            buffer.set_string(area.x, area.y, text, style);
+            return;
+        }
+        big::write(&note, area, scale, style, buffer);
+        let (right, down) = match is_below {
+            true => (0, big::rows(scale) + 1),
+            false => (big::columns("A#4 ", scale), 0),
+        };
+        let beside = Rect {
+            x: area.x + right,
+            y: area.y + down,
+            width: area.width.saturating_sub(right),
+            height: area.height.saturating_sub(down),
+        };
+        // Letters of several rows know no other minus sign.
+        big::write(&cents.replace('−', "-"), beside, scale, style, buffer);
     }
 
     fn pitch_words(&self, pitch: &PitchNow) -> String {

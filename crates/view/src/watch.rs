@@ -1,6 +1,8 @@
 //! What is seen now, and when it is measured anew.
 
 use std::collections::VecDeque;
+use std::sync::mpsc::{Receiver, channel};
+use std::time::{Duration, Instant};
 
 use tonemap_core::Finding;
 use tonemap_core::bands::{TimeWeighting, Weighting};
@@ -12,6 +14,7 @@ use tonemap_core::live::{
 use tonemap_core::partials::{Partials, PartialsSettings};
 use tonemap_core::spectrogram::FrequencyAxis;
 use tonemap_core::spectrum::{Peak, SpectrumSettings};
+use tonemap_core::units::amplitude_from_db;
 use tonemap_core::window::WindowKind;
 
 use crate::keys::{Action, Key};
@@ -123,8 +126,11 @@ pub(crate) struct Column {
 const PICTURE_S: f64 = 0.04;
 /// The fundamental is looked for, the tones are and the partials, so often.
 const PITCH_EVERY_S: f64 = 0.1;
-const TONES_EVERY_S: f64 = 0.5;
+const FINDINGS_EVERY_S: f64 = 0.5;
 const PARTIALS_EVERY_S: f64 = 0.5;
+/// Tones are measured so often, and take no more of the time than one in so many parts.
+const TONES_EVERY: Duration = Duration::from_millis(500);
+const TONES_REST: u32 = 15;
 /// A peak is shown so long.
 const HELD_S: f64 = 2.0;
 /// Waveforms that last longer are not made to stand still.
@@ -134,6 +140,9 @@ pub(crate) const COLUMNS: usize = 400;
 const MOST_NEW_COLUMNS: usize = 4;
 /// Steps of the zoom in time.
 const SHOWN_S: [f64; 12] = [0.001, 0.002, 0.005, 0.01, 0.02, 0.05, 0.1, 0.2, 0.5, 1.0, 2.0, 5.0];
+/// Largest values of the waveform that keys step through.
+const REACHES: [f64; 13] =
+    [0.0001, 0.0002, 0.0005, 0.001, 0.002, 0.005, 0.01, 0.02, 0.05, 0.1, 0.2, 0.5, 1.0];
 /// How long the spectrogram and the course of the pitch last.
 pub(crate) const COURSE_S: f64 = 10.0;
 /// Averaging times that a key steps through.
@@ -168,7 +177,8 @@ pub struct Watch {
     pub(crate) findings: Vec<Finding>,
     // How it is seen.
     pub(crate) shown: usize,
-    pub(crate) gain: f64,
+    /// The largest value of the waveform that is shown; by itself, that of late.
+    pub(crate) reach: Option<f64>,
     pub(crate) frequencies: Axis,
     pub(crate) levels_db: (f64, f64),
     pub(crate) holds: bool,
@@ -177,6 +187,9 @@ pub struct Watch {
     standing: Standing,
     prepared: Prepared,
     due: Due,
+    /// Tones that are being measured, and when they are to be measured again.
+    measuring: Option<(Instant, Receiver<Vec<Peak>>)>,
+    tones_due: Instant,
 }
 
 use crate::plot::Axis;
@@ -186,7 +199,7 @@ use crate::plot::Axis;
 struct Due {
     power_s: f64,
     pitch_s: f64,
-    tones_s: f64,
+    findings_s: f64,
     partials_s: f64,
     column_s: f64,
 }
@@ -227,7 +240,7 @@ impl Watch {
             column_hz: 1.0,
             findings: Vec::new(),
             shown: 4,
-            gain: 1.0,
+            reach: None,
             frequencies: Axis {
                 low: 20f64.min(0.1 * half_hz),
                 high: 20_000f64.min(half_hz),
@@ -240,6 +253,8 @@ impl Watch {
             standing: Standing::new(),
             prepared: Prepared::new(&of_columns, 0.0, format.sample_rate_hz)?,
             due: Due::default(),
+            measuring: None,
+            tones_due: Instant::now(),
         })
     }
 
@@ -252,6 +267,18 @@ impl Watch {
     /// Seconds of the waveform that are seen.
     pub(crate) fn shown_s(&self) -> f64 {
         SHOWN_S[self.shown]
+    }
+
+    /// The largest value of the waveform that is shown.
+    pub(crate) fn reach(&self) -> f64 {
+        let heard = match self.settings.heard {
+            Heard::Channel(n) => self.meters.get(n..=n).unwrap_or_default(),
+            Heard::Mean => &self.meters[..],
+        };
+        let peaks = heard.iter().filter_map(|meter| meter.peak_dbfs).map(amplitude_from_db);
+        let peak = peaks.fold(0.0, f64::max);
+        let fits = REACHES.iter().find(|reach| **reach >= peak);
+        self.reach.unwrap_or(fits.copied().unwrap_or(1.0))
     }
 
     /// Level of full scale in dB, as levels are shown.
@@ -288,10 +315,11 @@ impl Watch {
                 self.course.pop_front();
             }
         }
-        let shows_tones = matches!(self.pane, Pane::Overview | Pane::Spectrum);
-        if shows_tones && is_due(&mut self.due.tones_s, TONES_EVERY_S) {
-            self.peaks = listener.spectrum().map_or_else(Vec::new, |found| found.0.peaks);
+        if is_due(&mut self.due.findings_s, FINDINGS_EVERY_S) {
             self.findings = listener.findings();
+        }
+        if self.pane == Pane::Spectrum {
+            self.update_tones(listener);
         }
         if self.pane == Pane::Partials && is_due(&mut self.due.partials_s, PARTIALS_EVERY_S) {
             let settings =
@@ -300,6 +328,25 @@ impl Watch {
         }
         self.update_columns(listener);
         self.update_wave(listener);
+    }
+
+    /// Tones are measured beside the pictures: many take longer than a picture may.
+    fn update_tones(&mut self, listener: &Listener) {
+        if let Some((began, measured)) = &self.measuring {
+            let Ok(peaks) = measured.try_recv() else { return };
+            self.peaks = peaks;
+            let rests = TONES_REST * began.elapsed();
+            self.tones_due = Instant::now() + rests.max(TONES_EVERY);
+            self.measuring = None;
+        }
+        if Instant::now() < self.tones_due {
+            return;
+        }
+        let Some(work) = listener.spectrum_later() else { return };
+        let (sender, receiver) = channel();
+        self.measuring = Some((Instant::now(), receiver));
+        // Who asked may be gone when it is done.
+        std::thread::spawn(move || drop(sender.send(work().peaks)));
     }
 
     fn update_meters(&mut self, channels: Vec<ChannelNow>) {
@@ -425,6 +472,7 @@ impl Watch {
         self.settings = settings.clone();
         self.due = Due { column_s: self.due.column_s, ..Due::default() };
         self.held.clear();
+        (self.measuring, self.tones_due) = (None, Instant::now());
         if is_other {
             self.course.clear();
             self.columns.clear();
@@ -468,7 +516,8 @@ impl Watch {
 
     fn look_at(&mut self, pane: Pane) {
         self.pane = pane;
-        (self.due.tones_s, self.due.partials_s) = (0.0, 0.0);
+        self.due.partials_s = 0.0;
+        self.tones_due = Instant::now();
     }
 
     fn freeze(&mut self, listener: &Listener) {
@@ -576,8 +625,13 @@ impl Watch {
 
     fn scale(&mut self, larger: bool) {
         if self.in_time() {
-            let factor = if larger { 2.0 } else { 0.5 };
-            self.gain = (self.gain * factor).clamp(1.0, 4096.0);
+            let now = self.reach();
+            let next = if larger {
+                REACHES.iter().rev().find(|reach| **reach < now)
+            } else {
+                REACHES.iter().find(|reach| **reach > now)
+            };
+            self.reach = Some(next.copied().unwrap_or(now));
             return;
         }
         let step = if larger { 10.0 } else { -10.0 };
@@ -587,6 +641,7 @@ impl Watch {
 
     fn reset(&mut self) {
         self.held.clear();
+        self.reach = None;
         for meter in &mut self.meters {
             (meter.peak_dbfs, meter.until_s) = (meter.now.peak_dbfs, 0.0);
             meter.forgotten = meter.now.clipped_samples;

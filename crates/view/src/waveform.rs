@@ -21,7 +21,7 @@ impl Watch {
         let shown_s = self.shown_s();
         let (factor, unit) = if shown_s < 1.0 { (1000.0, "ms") } else { (1.0, "s") };
         let across = Axis::linear(0.0, factor * shown_s);
-        let reach = 1.0 / self.gain;
+        let reach = self.reach();
         let up = Axis::linear(-reach, reach);
         let inner = axes(plot, (&across, unit), (&up, "FS"), &self.looks, buffer);
         if inner.width == 0 {

@@ -384,13 +384,14 @@ impl Listener {
     #[must_use]
     pub fn spectrum(&self) -> Option<(Spectrum, Stretch)> {
         let (samples, stretch) = self.samples_for(&self.spectrum)?;
-        let mut pass = self.spectrum.pass.clone();
-        pass.push(&samples);
-        let mut tones = pass.finish();
-        if tones.needs_samples() {
-            tones.push(&samples);
-        }
-        Some((tones.finish().calibrated(self.settings.reference), stretch))
+        Some((self.spectrum.measure(&samples).calibrated(self.settings.reference), stretch))
+    }
+
+    /// The same as work that can be done elsewhere: joint fits of many tones take their time.
+    pub fn spectrum_later(&self) -> Option<impl FnOnce() -> Spectrum + Send + 'static> {
+        let (samples, _) = self.samples_for(&self.spectrum)?;
+        let (prepared, reference) = (self.spectrum.clone(), self.settings.reference);
+        Some(move || prepared.measure(&samples).calibrated(reference))
     }
 
     /// The fundamental that sounds now.
@@ -503,5 +504,16 @@ impl Prepared {
         let frame = FramePlan::new(&settings.frames, sample_rate_hz, u64::MAX)?.segment();
         let samples = asked.max(frame);
         Ok(Self { pass: SpectrumPass::new(settings, sample_rate_hz, samples as u64)?, samples })
+    }
+
+    /// The spectrum with its tones.
+    fn measure(&self, samples: &[f32]) -> Spectrum {
+        let mut pass = self.pass.clone();
+        pass.push(samples);
+        let mut tones = pass.finish();
+        if tones.needs_samples() {
+            tones.push(samples);
+        }
+        tones.finish()
     }
 }

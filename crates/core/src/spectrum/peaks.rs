@@ -6,7 +6,11 @@ use crate::frame::FramePlan;
 use crate::measured::Measured;
 use crate::units::db_from_power;
 use crate::window::Window;
+use realfft::num_complex::Complex;
 use std::f64::consts::TAU;
+
+/// A complex number.
+type C = Complex<f64>;
 
 /// A peak as the averaged spectrum shows it.
 #[derive(Debug, Clone)]
@@ -284,23 +288,23 @@ impl PeakSearch<'_> {
         let misfit = fit.misfit / (freedom.max(1.0) * expected_misfit);
         let birge = if misfit > 4.0 { misfit } else { 1.0 };
         let covariances = |coefficient: fn(&LobePoint) -> f64, unit: f64| -> Vec<f64> {
-            let weights: Vec<(f64, f64)> = shape
-                .iter()
-                .enumerate()
-                .map(|(n, w)| {
-                    let time = TAU * (n as f64 / length - 0.5);
-                    fit.points.iter().fold((0.0, 0.0), |(re, im), point| {
-                        let weight = w * coefficient(point) / point.response;
-                        let (sin, cos) = (point.offset * time).sin_cos();
-                        (re + weight * cos, im + weight * sin)
-                    })
-                })
-                .collect();
+            let mut weights = vec![C::default(); shape.len()];
+            for point in &fit.points {
+                // Turned from sample to sample: over a few thousand the error stays near 1e-13.
+                let mut turning =
+                    C::from_polar(coefficient(point) / point.response, -0.5 * TAU * point.offset);
+                let step = C::cis(TAU * point.offset / length);
+                for weight in &mut weights {
+                    *weight += turning;
+                    turning *= step;
+                }
+            }
+            weights.iter_mut().zip(shape).for_each(|(weight, w)| *weight *= *w);
             (0..lags)
                 .map(|lag| {
                     let later = weights.iter().skip(lag * hop);
                     let shared: f64 =
-                        weights.iter().zip(later).map(|(a, b)| a.0 * b.0 + a.1 * b.1).sum();
+                        weights.iter().zip(later).map(|(a, b)| a.re * b.re + a.im * b.im).sum();
                     2.0 * noise_to_signal * birge * unit * unit * shared / energy
                 })
                 .collect()

@@ -1,10 +1,14 @@
 //! An instrument that plays on and on in a room: what stands for a microphone.
 
+use std::f64::consts::TAU;
+
 use rand_chacha::ChaCha8Rng;
 use rand_chacha::rand_core::SeedableRng;
 use rand_distr::{Distribution, StandardNormal};
+use rustfft::num_complex::Complex;
 
 use super::alder_hall::{HALL_NOISE, HALL_T60_S, harp_string, reverberation};
+use super::partials::Partial;
 use super::player::Player;
 use super::recipe::Recipe;
 use crate::error::Error;
@@ -19,7 +23,7 @@ pub struct Simulated {
 enum Source {
     /// The harp, note after note, at two places in the hall.
     Harp {
-        /// Each note at each place.
+        /// Each string at each place.
         notes: Vec<[Vec<f32>; PLACES]>,
         every: u64,
         position: u64,
@@ -31,35 +35,38 @@ enum Source {
 
 /// Microphones in the hall.
 const PLACES: usize = 2;
-/// MIDI numbers of the notes: a chord of G up and down.
-const NOTES: [i32; 8] = [55, 59, 62, 67, 71, 67, 62, 59];
-/// Time between notes, and how long each sounds, in seconds.
+/// MIDI numbers of the strings, and the order in which they are plucked: a chord of G up and down.
+const STRINGS: [i32; 5] = [55, 59, 62, 67, 71];
+const ORDER: [usize; 8] = [0, 1, 2, 3, 4, 3, 2, 1];
+/// Time between notes, how long each sounds, and the hall, in seconds.
 const EVERY_S: f64 = 1.5;
-const SOUNDS_S: f64 = 6.0;
+const SOUNDS_S: f64 = 5.0;
+const HALL_S: f64 = 1.2;
 
 impl Simulated {
     /// The harp of Alder Hall, plucked every one and a half seconds: near it, and from the seats.
     #[must_use]
     pub fn harp(sample_rate_hz: f64) -> Self {
+        // How much of the instrument and how much of the hall each place hears.
+        let halls = [(1, 1.0, 0.004), (2, 0.35, 0.012)].map(|(seed, direct, late)| {
+            let samples = (HALL_S * sample_rate_hz) as usize;
+            let mut hall = reverberation(seed, &HALL_T60_S, sample_rate_hz, samples);
+            hall.iter_mut().for_each(|x| *x *= late);
+            hall[0] += direct;
+            hall
+        });
         let note = |number: i32| {
-            let dry = harp_string(number, 0.0).render(sample_rate_hz, SOUNDS_S);
-            // How much of the instrument and how much of the hall each place hears.
-            [(1, 1.0, 0.004), (2, 0.35, 0.012)].map(|(seed, direct, late)| {
-                let samples = (1.5 * sample_rate_hz) as usize;
-                let mut hall = reverberation(seed, &HALL_T60_S, sample_rate_hz, samples);
-                hall.iter_mut().for_each(|x| *x *= late);
-                hall[0] += direct;
-                let mut convolver = Convolver::new(&hall);
-                let block = convolver.block();
-                let blocks = dry.chunks(block);
-                blocks
-                    .flat_map(|part| convolver.convolve(part).to_vec())
-                    .map(|x| x as f32)
-                    .collect()
+            let dry = plucked(&harp_string(number, 0.0).truth(), sample_rate_hz);
+            halls.each_ref().map(|hall| {
+                let mut convolver = Convolver::new(hall);
+                let blocks = dry.chunks(convolver.block()).map(<[f64]>::to_vec);
+                let blocks: Vec<Vec<f64>> = blocks.collect();
+                let all = blocks.iter().flat_map(|part| convolver.convolve(part).to_vec());
+                all.map(|x| x as f32).collect()
             })
         };
         let source = Source::Harp {
-            notes: NOTES.map(note).into(),
+            notes: STRINGS.map(note).into(),
             every: (EVERY_S * sample_rate_hz) as u64,
             position: 0,
             noise: Box::new(ChaCha8Rng::seed_from_u64(91)),
@@ -116,7 +123,7 @@ impl Simulated {
                 let oldest = position.saturating_sub(lasts) / *every;
                 for number in oldest..=newest {
                     let start = number * *every;
-                    let note = &notes[(number % notes.len() as u64) as usize];
+                    let note = &notes[ORDER[(number % ORDER.len() as u64) as usize]];
                     for (channel, sound) in all.iter_mut().zip(note) {
                         let skipped = start.saturating_sub(*position) as usize;
                         let from = position.saturating_sub(start) as usize;
@@ -130,6 +137,21 @@ impl Simulated {
             }
         }
     }
+}
+
+/// Partials that die away, each turned on from sample to sample: fast, since it is waited for.
+fn plucked(partials: &[Partial], sample_rate_hz: f64) -> Vec<f64> {
+    let mut sound = vec![0.0; (SOUNDS_S * sample_rate_hz) as usize];
+    for partial in partials {
+        let fall = 10f64.powf(-3.0 / (partial.t60_s * sample_rate_hz));
+        let step = Complex::from_polar(fall, TAU * partial.frequency_hz / sample_rate_hz);
+        let mut turning = Complex::from_polar(partial.amplitude, partial.phase_rad);
+        for x in &mut sound {
+            *x += turning.re;
+            turning *= step;
+        }
+    }
+    sound
 }
 
 #[cfg(test)]
@@ -157,7 +179,7 @@ mod tests {
         let mut tracker = PitchTracker::new(PitchSettings::default(), rate_hz, 0.0).expect("rate");
         tracker.push(&all[0]);
         let notes = tracker.finish().notes;
-        for (n, number) in NOTES[..4].iter().enumerate() {
+        for (n, number) in STRINGS[..4].iter().enumerate() {
             let at_s = (n as f64 + 0.5) * EVERY_S;
             let note = notes.iter().find(|note| note.start_s < at_s && note.end_s > at_s);
             let note = note.expect("a note");

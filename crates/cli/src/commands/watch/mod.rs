@@ -503,8 +503,7 @@ impl<'a> Viewing<'a> {
         let last_s = self.args.lasts.map_or(f64::INFINITY, |lasts| lasts.0);
         let mut next = Instant::now();
         loop {
-            while let Some(pressed) =
-                screen.pressed(next.saturating_duration_since(Instant::now()))?
+            while let Some(pressed) = screen.pressed(next.saturating_duration_since(Instant::now()))
             {
                 match pressed {
                     Pressed::Interrupt => return Ok(End::Left),

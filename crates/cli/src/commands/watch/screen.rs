@@ -1,8 +1,9 @@
 //! The terminal that the view is drawn on: entered, left again whatever happens, and its keys.
 
 use std::fs::File;
-use std::io::{self, IsTerminal, Write};
+use std::io::{self, BufWriter, IsTerminal, Write};
 use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::mpsc::{Receiver, channel};
 use std::time::Duration;
 
 use anyhow::{Context, Result};
@@ -25,7 +26,8 @@ static ENTERED: AtomicBool = AtomicBool::new(false);
 
 /// A terminal that is ours.
 pub(super) struct Screen {
-    terminal: Terminal<CrosstermBackend<File>>,
+    terminal: Terminal<CrosstermBackend<BufWriter<File>>>,
+    pressed: Receiver<Pressed>,
 }
 
 /// What was done at the terminal.
@@ -54,8 +56,20 @@ impl Screen {
             leave_terminal();
             leave(about);
         }));
-        let terminal = Terminal::new(CrosstermBackend::new(file))?;
-        Ok(Self { terminal })
+        let terminal =
+            Terminal::new(CrosstermBackend::new(BufWriter::with_capacity(1 << 16, file)))?;
+        let (sender, pressed) = channel();
+        // Keys are waited for by themselves: a terminal that is gone is waited for without end.
+        std::thread::spawn(move || {
+            while let Ok(event) = event::read() {
+                if let Some(pressed) = pressed_by(&event)
+                    && sender.send(pressed).is_err()
+                {
+                    return;
+                }
+            }
+        });
+        Ok(Self { terminal, pressed })
     }
 
     /// Draws what is seen, at once.
@@ -76,31 +90,8 @@ impl Screen {
     }
 
     /// What is pressed within a time. A change of size is seen by the next picture.
-    pub(super) fn pressed(&self, patience: Duration) -> Result<Option<Pressed>> {
-        if !event::poll(patience)? {
-            return Ok(None);
-        }
-        let Event::Key(key) = event::read()? else { return Ok(None) };
-        if key.kind == KeyEventKind::Release {
-            return Ok(None);
-        }
-        let is_far = key.modifiers.contains(KeyModifiers::SHIFT);
-        Ok(match key.code {
-            KeyCode::Char('c') if key.modifiers.contains(KeyModifiers::CONTROL) => {
-                Some(Pressed::Interrupt)
-            }
-            KeyCode::Char('z') if key.modifiers.contains(KeyModifiers::CONTROL) => {
-                Some(Pressed::Suspend)
-            }
-            KeyCode::Char(letter) => Some(Pressed::Key(Key::Char(letter))),
-            KeyCode::Left => Some(Pressed::Key(Key::Left(is_far))),
-            KeyCode::Right => Some(Pressed::Key(Key::Right(is_far))),
-            KeyCode::Up => Some(Pressed::Key(Key::Up)),
-            KeyCode::Down => Some(Pressed::Key(Key::Down)),
-            KeyCode::Tab => Some(Pressed::Key(Key::Tab)),
-            KeyCode::Esc => Some(Pressed::Key(Key::Escape)),
-            _ => None,
-        })
+    pub(super) fn pressed(&self, patience: Duration) -> Option<Pressed> {
+        self.pressed.recv_timeout(patience).ok()
     }
 
     /// Gives the terminal back while the program is stopped, and enters it again when it goes on.
@@ -123,6 +114,28 @@ impl Drop for Screen {
     fn drop(&mut self) {
         leave_terminal();
     }
+}
+
+/// What an event of the terminal is to the view.
+fn pressed_by(event: &Event) -> Option<Pressed> {
+    let Event::Key(key) = event else { return None };
+    if key.kind == KeyEventKind::Release {
+        return None;
+    }
+    let is_far = key.modifiers.contains(KeyModifiers::SHIFT);
+    let is_control = key.modifiers.contains(KeyModifiers::CONTROL);
+    Some(Pressed::Key(match key.code {
+        KeyCode::Char('c') if is_control => return Some(Pressed::Interrupt),
+        KeyCode::Char('z') if is_control => return Some(Pressed::Suspend),
+        KeyCode::Char(letter) => Key::Char(letter),
+        KeyCode::Left => Key::Left(is_far),
+        KeyCode::Right => Key::Right(is_far),
+        KeyCode::Up => Key::Up,
+        KeyCode::Down => Key::Down,
+        KeyCode::Tab => Key::Tab,
+        KeyCode::Esc => Key::Escape,
+        _ => return None,
+    }))
 }
 
 /// The terminal as a file of its own: what is written is not held back.
