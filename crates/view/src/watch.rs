@@ -127,10 +127,10 @@ const PICTURE_S: f64 = 0.04;
 /// The fundamental is looked for, the tones are and the partials, so often.
 const PITCH_EVERY_S: f64 = 0.1;
 const FINDINGS_EVERY_S: f64 = 0.5;
-const PARTIALS_EVERY_S: f64 = 0.5;
+const PARTIALS_EVERY_S: f64 = 1.0;
 /// Tones are measured so often, and take no more of the time than one in so many parts.
 const TONES_EVERY: Duration = Duration::from_millis(500);
-const TONES_REST: u32 = 15;
+const TONES_REST: u32 = 25;
 /// A peak is shown so long.
 const HELD_S: f64 = 2.0;
 /// Waveforms that last longer are not made to stand still.
@@ -303,7 +303,8 @@ impl Watch {
             is_due
         };
         let average_s = self.settings.average_s;
-        if is_due(&mut self.due.power_s, PICTURE_S.max(0.1 * average_s)) {
+        let shows_power = self.holds || matches!(self.pane, Pane::Overview | Pane::Spectrum);
+        if shows_power && is_due(&mut self.due.power_s, PICTURE_S.max(0.1 * average_s)) {
             self.power = listener.power();
             self.hold();
         }
@@ -327,7 +328,9 @@ impl Watch {
             self.partials = listener.partials(&settings).ok().filter(|_| self.pitch.is_some());
         }
         self.update_columns(listener);
-        self.update_wave(listener);
+        if self.in_time() {
+            self.update_wave(listener);
+        }
     }
 
     /// Tones are measured beside the pictures: many take longer than a picture may.
@@ -423,11 +426,10 @@ impl Watch {
 
     /// Does what a key asks for; gives what only whoever runs the view can do.
     pub fn key(&mut self, key: Key, listener: &Listener) -> Option<Request> {
-        let action = key.action()?;
-        if self.shows_help {
-            self.shows_help = false;
+        if std::mem::take(&mut self.shows_help) {
             return None;
         }
+        let action = key.action()?;
         match action {
             Action::Quit => return Some(Request::Quit),
             Action::Save => return Some(Request::Save),
@@ -516,13 +518,16 @@ impl Watch {
 
     fn look_at(&mut self, pane: Pane) {
         self.pane = pane;
-        self.due.partials_s = 0.0;
+        (self.due.partials_s, self.due.power_s) = (0.0, 0.0);
         self.tones_due = Instant::now();
     }
 
     fn freeze(&mut self, listener: &Listener) {
         self.is_frozen = !self.is_frozen;
         if self.is_frozen {
+            if !self.in_time() {
+                self.update_wave(listener);
+            }
             // All that is kept can be looked at; the picture stays where it is.
             let from_end = self.wave.len() as f64 - self.wave_from;
             let seen_end = (self.time_s * self.format.sample_rate_hz).round() as u64;

@@ -51,3 +51,4 @@ mod transfer;
 mod trend;
 mod tuning;
 mod unison;
+mod watch;

@@ -7,7 +7,7 @@ use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::mpsc::{Receiver, RecvTimeoutError, SyncSender, sync_channel};
 use std::time::{Duration, Instant};
 
-use anyhow::{Context, Result};
+use anyhow::{Context, Result, bail};
 use tonemap_core::live::LiveFormat;
 use tonemap_core::synth::Simulated;
 use tonemap_media::{Block, RawFormat, TakeInfo, TakeStream};
@@ -78,7 +78,12 @@ impl Feed {
             Some(format) => TakeStream::raw(input, format),
             None => TakeStream::wav(input),
         };
-        let mut stream = stream.context("standard input")?;
+        let mut stream = match stream {
+            Err(tonemap_media::Error::Empty) => {
+                bail!("standard input: nothing came; start what captures the samples")
+            }
+            stream => stream.context("standard input")?,
+        };
         let format = format_of(stream.info());
         let (mut feed, sender, _) = Self::new(format, "standard input".into());
         feed.counts = shared.clone();

@@ -56,8 +56,7 @@ impl Screen {
             leave_terminal();
             leave(about);
         }));
-        let terminal =
-            Terminal::new(CrosstermBackend::new(BufWriter::with_capacity(1 << 16, file)))?;
+        let terminal = fresh_terminal(file)?;
         let (sender, pressed) = channel();
         // Keys are waited for by themselves: a terminal that is gone is waited for without end.
         std::thread::spawn(move || {
@@ -100,7 +99,8 @@ impl Screen {
         leave_terminal();
         signal_hook::low_level::emulate_default_handler(signal_hook::consts::SIGTSTP)?;
         take_over()?;
-        self.terminal.clear()?;
+        // What was drawn is gone: all is drawn anew.
+        self.terminal = fresh_terminal(terminal_file()?)?;
         Ok(())
     }
 
@@ -108,6 +108,11 @@ impl Screen {
     pub(super) fn suspend(&mut self) -> Result<()> {
         Ok(())
     }
+}
+
+fn fresh_terminal(file: File) -> Result<Terminal<CrosstermBackend<BufWriter<File>>>> {
+    let out = BufWriter::with_capacity(1 << 16, file);
+    Ok(Terminal::new(CrosstermBackend::new(out))?)
 }
 
 impl Drop for Screen {
