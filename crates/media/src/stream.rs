@@ -31,6 +31,8 @@ impl<R: Read> TakeStream<R> {
     pub fn wav(mut stream: R) -> Result<Self, Error> {
         /// A stream without a sound would be read to its end.
         const LONGEST_CHUNK: u32 = 1 << 24;
+        /// A length that could not be known is 0, or the largest there is.
+        const LIKELY_UNKNOWN: u32 = 0x7FFF_0000;
         let mut head = [0; 12];
         let mut held = 0;
         while held < head.len() {
@@ -56,8 +58,6 @@ impl<R: Read> TakeStream<R> {
                 b"data" => {
                     let format =
                         format.ok_or_else(|| damaged("its data stand before their format"))?;
-                    // A length that could not be known is 0, or the largest there is.
-                    const LIKELY_UNKNOWN: u32 = 0x7FFF_0000;
                     let left = Some(u64::from(size));
                     let left = left.filter(|_| size > 0 && size < LIKELY_UNKNOWN);
                     return Self::of(stream, format, "WAV", left);

@@ -10,6 +10,7 @@ use tonemap_core::live::Heard;
 
 use crate::keys::KEYS;
 use crate::plot::{clipped, number};
+use crate::theme::Looks;
 use crate::watch::{Pane, Running, Watch};
 
 /// Columns and rows of the smallest terminal in which there is room.
@@ -54,7 +55,7 @@ impl Watch {
         }
         self.footer(footer, buffer, running);
         if self.shows_help {
-            self.help(area, buffer);
+            help(area, buffer);
         }
     }
 
@@ -77,7 +78,7 @@ impl Watch {
     }
 
     fn title(&self, area: Rect, buffer: &mut Buffer, running: &Running) {
-        buffer.set_style(area, self.looks.bar());
+        buffer.set_style(area, Looks::BAR);
         let heard = match self.settings.heard {
             Heard::Channel(n) => format!("channel {} of {}", n + 1, self.format.channels),
             Heard::Mean => "mean of all channels".into(),
@@ -107,9 +108,9 @@ impl Watch {
         let right = format!("{} ", signs.join(" · "));
         let width = usize::from(area.width);
         let room = width.saturating_sub(right.chars().count() + 1);
-        buffer.set_string(area.x, area.y, clipped(&left, room), self.looks.bar());
+        buffer.set_string(area.x, area.y, clipped(&left, room), Looks::BAR);
         let x = area.right().saturating_sub(right.chars().count() as u16);
-        buffer.set_string(x, area.y, &right, self.looks.bar());
+        buffer.set_string(x, area.y, &right, Looks::BAR);
     }
 
     /// What was done last, or what is wrong with the sound; else the keys, as many as fit.
@@ -131,33 +132,34 @@ impl Watch {
             if x + length > area.right() {
                 break;
             }
-            let name = self.looks.number();
+            let name = Looks::NUMBER;
             let (after, _) = buffer.set_stringn(x, area.y, binding.name, width, name);
             buffer.set_string(after + 1, area.y, binding.short, self.looks.quiet());
             x += length + 2;
         }
     }
+}
 
-    fn help(&self, area: Rect, buffer: &mut Buffer) {
-        let line = |binding: &crate::keys::Binding| {
-            Line::from(vec![
-                Span::styled(format!(" {:<6}", binding.name), self.looks.number()),
-                Span::raw(binding.long),
-            ])
-        };
-        let lines: Vec<Line<'_>> = KEYS.iter().map(line).collect();
-        let width = 70.min(area.width);
-        let height = (lines.len() as u16 + 2).min(area.height);
-        let place = Rect {
-            x: area.x + (area.width - width) / 2,
-            y: area.y + (area.height - height) / 2,
-            width,
-            height,
-        };
-        Clear.render(place, buffer);
-        let block = Block::bordered().title(" Keys · any key closes this ");
-        Paragraph::new(lines).block(block).style(Style::new()).render(place, buffer);
-    }
+/// The list of keys over what is seen.
+fn help(area: Rect, buffer: &mut Buffer) {
+    let line = |binding: &crate::keys::Binding| {
+        Line::from(vec![
+            Span::styled(format!(" {:<6}", binding.name), Looks::NUMBER),
+            Span::raw(binding.long),
+        ])
+    };
+    let lines: Vec<Line<'_>> = KEYS.iter().map(line).collect();
+    let width = 70.min(area.width);
+    let height = (lines.len() as u16 + 2).min(area.height);
+    let place = Rect {
+        x: area.x + (area.width - width) / 2,
+        y: area.y + (area.height - height) / 2,
+        width,
+        height,
+    };
+    Clear.render(place, buffer);
+    let block = Block::bordered().title(" Keys · any key closes this ");
+    Paragraph::new(lines).block(block).style(Style::new()).render(place, buffer);
 }
 
 /// A time as it stands on a clock.

@@ -5,6 +5,7 @@ use ratatui::layout::Rect;
 use tonemap_core::Measured;
 
 use crate::plot::{Axis, clipped, number, signed};
+use crate::theme::Looks;
 use crate::watch::Watch;
 
 /// Columns of the numbers.
@@ -27,7 +28,7 @@ impl Watch {
             text(found.f0_hz, 3),
             text(found.inharmonicity, 7)
         );
-        buffer.set_string(area.x, area.y, clipped(&head, area.width.into()), self.looks.number());
+        buffer.set_string(area.x, area.y, clipped(&head, area.width.into()), Looks::NUMBER);
         let columns = "  n            Hz      ± Hz  ct from harmonic     dB";
         buffer.set_string(area.x, area.y + 1, clipped(columns, area.width.into()), quiet);
         let (low, high) = self.levels_db;
@@ -47,7 +48,7 @@ impl Watch {
                 cents.map_or("–".into(), |cents| signed(cents, 2)),
                 number(Some(partial.level_db), 1)
             );
-            buffer.set_string(area.x, y, clipped(&line, area.width.into()), self.looks.number());
+            buffer.set_string(area.x, y, clipped(&line, area.width.into()), Looks::NUMBER);
             let share = axis.share(partial.level_db).clamp(0.0, 1.0);
             let filled = (share * f64::from(room)) as u16;
             for x in 0..filled {

@@ -5,6 +5,7 @@ use ratatui::layout::Rect;
 use tonemap_core::units::LevelReference;
 
 use crate::plot::{Axis, clipped, number};
+use crate::theme::Looks;
 use crate::watch::{Meter, Watch};
 
 /// What a meter shows, in dB re full scale.
@@ -69,10 +70,10 @@ impl Watch {
         }
         if meter.peak_dbfs.is_some_and(|dbfs| dbfs > RANGE_DBFS.0) && bar > 0 {
             let at = (place(meter.peak_dbfs) as u16).min(bar - 1);
-            buffer[(left + at, row.y)].set_symbol("┃").set_style(self.looks.number());
+            buffer[(left + at, row.y)].set_symbol("┃").set_style(Looks::NUMBER);
         }
         let is_high = meter.peak_dbfs.is_some_and(|dbfs| dbfs >= HIGH_DBFS);
-        let style = if is_high { self.looks.near() } else { self.looks.number() };
+        let style = if is_high { self.looks.near() } else { Looks::NUMBER };
         buffer.set_string(left + bar, row.y, &numbers, style);
         let is_lit = meter.clipped_s.is_some_and(|at_s| self.time_s - at_s < LIT_S);
         let style = if is_lit { self.looks.bad() } else { self.looks.near() };

@@ -10,6 +10,7 @@ use tonemap_core::live::pooled;
 use tonemap_core::units::{LevelReference, Note, cents_between};
 
 use crate::plot::{Axis, axes, clipped, number, signed};
+use crate::theme::Looks;
 use crate::watch::Watch;
 
 /// Columns of the table of tones.
@@ -53,10 +54,8 @@ impl Watch {
             return;
         };
         let levels = pooled(&now.power, now.bin_spacing_hz, &edges);
-        let held = match self.holds {
-            true => pooled(&self.held, now.bin_spacing_hz, &edges),
-            false => Vec::new(),
-        };
+        let held =
+            if self.holds { pooled(&self.held, now.bin_spacing_hz, &edges) } else { Vec::new() };
         let colour = |style: ratatui::style::Style| style.fg.unwrap_or(Color::Reset);
         let (curve, before) = (colour(self.looks.curve()), colour(self.looks.held()));
         Canvas::default()
@@ -143,7 +142,7 @@ impl Watch {
                 signed(peak.cents, 1),
                 number(Some(peak.level_db), 1)
             );
-            buffer.set_string(area.x, area.y + 1 + n as u16, &text, self.looks.number());
+            buffer.set_string(area.x, area.y + 1 + n as u16, &text, Looks::NUMBER);
         }
         if self.peaks.is_empty() {
             let text = "no tone over the noise";

@@ -62,9 +62,7 @@ impl Looks {
     }
 
     /// Numbers that matter.
-    pub(crate) fn number(&self) -> Style {
-        Style::new().add_modifier(Modifier::BOLD)
-    }
+    pub(crate) const NUMBER: Style = Style::new().add_modifier(Modifier::BOLD);
 
     /// What is in tune, or sounds.
     pub(crate) fn good(&self) -> Style {
@@ -87,9 +85,7 @@ impl Looks {
     }
 
     /// Title and footer.
-    pub(crate) fn bar(&self) -> Style {
-        Style::new().add_modifier(Modifier::REVERSED)
-    }
+    pub(crate) const BAR: Style = Style::new().add_modifier(Modifier::REVERSED);
 
     /// Two cells of a picture, one over the other in one place: shares from the quietest, 0, to the
     /// loudest, 1.

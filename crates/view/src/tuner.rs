@@ -11,6 +11,7 @@ use tonemap_core::units::{Note, cents_between};
 
 use crate::big;
 use crate::plot::{Axis, axes, clipped, number, signed};
+use crate::theme::Looks;
 use crate::watch::{COURSE_S, Watch};
 
 /// So near in cents it is in tune, and nearly.
@@ -47,7 +48,7 @@ impl Watch {
             Some(pitch) => {
                 self.draw_note(pitch, large, (scale, below.is_some()), buffer);
                 let text = clipped(&self.pitch_words(pitch), words.width.into());
-                buffer.set_string(words.x, words.y, text, self.looks.number());
+                buffer.set_string(words.x, words.y, text, Looks::NUMBER);
             }
             None => {
                 let text = clipped("no pitch", large.width.into());
@@ -71,20 +72,18 @@ impl Watch {
         let style = match pitch.cents.abs() {
             cents if cents < IN_TUNE => self.looks.good(),
             cents if cents < NEARLY => self.looks.near(),
-            _ => self.looks.number(),
+            _ => Looks::NUMBER,
         };
         let note = pitch.note.to_string();
-        let cents = signed(pitch.cents, if pitch.cents.abs() < 9.95 { 1 } else { 0 });
+        let cents = signed(pitch.cents, usize::from(pitch.cents.abs() < 9.95));
         if scale == 0 {
             let text = clipped(&format!("{note} {cents} ct"), area.width.into());
             buffer.set_string(area.x, area.y, text, style);
             return;
         }
         big::write(&note, area, scale, style, buffer);
-        let (right, down) = match is_below {
-            true => (0, big::rows(scale) + 1),
-            false => (big::columns("A#4 ", scale), 0),
-        };
+        let (right, down) =
+            if is_below { (0, big::rows(scale) + 1) } else { (big::columns("A#4 ", scale), 0) };
         let beside = Rect {
             x: area.x + right,
             y: area.y + down,

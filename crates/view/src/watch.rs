@@ -18,6 +18,7 @@ use tonemap_core::units::amplitude_from_db;
 use tonemap_core::window::WindowKind;
 
 use crate::keys::{Action, Key};
+use crate::plot::Axis;
 use crate::theme::Looks;
 
 /// What is looked at.
@@ -61,7 +62,7 @@ pub enum Request {
     /// To begin a recording, or to end it.
     Record,
     /// To listen in another way.
-    Listen(LiveSettings),
+    Listen(Box<LiveSettings>),
 }
 
 /// How the input goes on, as the title says.
@@ -192,16 +193,14 @@ pub struct Watch {
     tones_due: Instant,
 }
 
-use crate::plot::Axis;
-
 /// When, in seconds of the sound, what is to be measured again.
 #[derive(Debug, Clone, Copy, Default)]
 struct Due {
-    power_s: f64,
-    pitch_s: f64,
-    findings_s: f64,
-    partials_s: f64,
-    column_s: f64,
+    power: f64,
+    pitch: f64,
+    findings: f64,
+    partials: f64,
+    column: f64,
 }
 
 impl Watch {
@@ -212,12 +211,12 @@ impl Watch {
     /// A sample rate that no spectrogram can be made of.
     pub fn new(listener: &Listener, looks: Looks, pane: Pane) -> Result<Self, tonemap_core::Error> {
         let format = listener.format();
-        let mut of_columns = SpectrumSettings::default();
-        of_columns.frames = FrameSettings {
+        let frames = FrameSettings {
             window: WindowKind::Hann,
             resolution_hz: Some(40f64.min(format.sample_rate_hz / 16.0)),
             ..FrameSettings::default()
         };
+        let of_columns = SpectrumSettings { frames, ..SpectrumSettings::default() };
         let half_hz = 0.5 * format.sample_rate_hz;
         Ok(Self {
             looks,
@@ -304,11 +303,11 @@ impl Watch {
         };
         let average_s = self.settings.average_s;
         let shows_power = self.holds || matches!(self.pane, Pane::Overview | Pane::Spectrum);
-        if shows_power && is_due(&mut self.due.power_s, PICTURE_S.max(0.1 * average_s)) {
+        if shows_power && is_due(&mut self.due.power, PICTURE_S.max(0.1 * average_s)) {
             self.power = listener.power();
             self.hold();
         }
-        if is_due(&mut self.due.pitch_s, PITCH_EVERY_S) {
+        if is_due(&mut self.due.pitch, PITCH_EVERY_S) {
             self.pitch = listener.pitch();
             let f0_hz = self.pitch.as_ref().map(|pitch| pitch.f0_hz);
             self.course.push_back(PitchPoint { time_s: now_s, f0_hz });
@@ -316,13 +315,13 @@ impl Watch {
                 self.course.pop_front();
             }
         }
-        if is_due(&mut self.due.findings_s, FINDINGS_EVERY_S) {
+        if is_due(&mut self.due.findings, FINDINGS_EVERY_S) {
             self.findings = listener.findings();
         }
         if self.pane == Pane::Spectrum {
             self.update_tones(listener);
         }
-        if self.pane == Pane::Partials && is_due(&mut self.due.partials_s, PARTIALS_EVERY_S) {
+        if self.pane == Pane::Partials && is_due(&mut self.due.partials, PARTIALS_EVERY_S) {
             let settings =
                 PartialsSettings { pitch: self.settings.pitch, ..PartialsSettings::default() };
             self.partials = listener.partials(&settings).ok().filter(|_| self.pitch.is_some());
@@ -391,11 +390,11 @@ impl Watch {
         let every_s = COURSE_S / COLUMNS as f64 * 2.0;
         let mut measured = None;
         let mut count = 0;
-        while self.due.column_s <= self.time_s {
-            self.due.column_s += every_s;
+        while self.due.column <= self.time_s {
+            self.due.column += every_s;
             count += 1;
             if count > COLUMNS {
-                self.due.column_s = self.time_s + every_s;
+                self.due.column = self.time_s + every_s;
             }
             if measured.is_none() || count < MOST_NEW_COLUMNS {
                 measured = listener.power_of(&self.prepared).map(|now| {
@@ -463,7 +462,9 @@ impl Watch {
             | Action::Reference(_)
             | Action::Channel
             | Action::Weighting
-            | Action::TimeWeighting => return Some(Request::Listen(self.listening(action))),
+            | Action::TimeWeighting => {
+                return Some(Request::Listen(Box::new(self.listening(action))));
+            }
         }
         None
     }
@@ -472,7 +473,7 @@ impl Watch {
     pub fn listens(&mut self, settings: &LiveSettings) {
         let is_other = settings.heard != self.settings.heard;
         self.settings = settings.clone();
-        self.due = Due { column_s: self.due.column_s, ..Due::default() };
+        self.due = Due { column: self.due.column, ..Due::default() };
         self.held.clear();
         (self.measuring, self.tones_due) = (None, Instant::now());
         if is_other {
@@ -518,7 +519,7 @@ impl Watch {
 
     fn look_at(&mut self, pane: Pane) {
         self.pane = pane;
-        (self.due.partials_s, self.due.power_s) = (0.0, 0.0);
+        (self.due.partials, self.due.power) = (0.0, 0.0);
         self.tones_due = Instant::now();
     }
 
@@ -601,9 +602,10 @@ impl Watch {
     fn zoom(&mut self, closer: bool) {
         if self.in_time() {
             let before = self.shown_s();
-            self.shown = match closer {
-                true => self.shown.saturating_sub(1),
-                false => (self.shown + 1).min(SHOWN_S.len() - 1),
+            self.shown = if closer {
+                self.shown.saturating_sub(1)
+            } else {
+                (self.shown + 1).min(SHOWN_S.len() - 1)
             };
             let ratio = self.shown_s() / before;
             if let Some(cursors) = &mut self.time_cursors {

@@ -9,6 +9,7 @@ use tonemap_core::live::{level_around, trace};
 use tonemap_core::units::Note;
 
 use crate::plot::{Axis, axes, clipped, number, signed};
+use crate::theme::Looks;
 use crate::watch::Watch;
 
 /// Levels at a cursor are those of so many seconds around it.
@@ -72,7 +73,7 @@ impl Watch {
         for y in inner.y..inner.bottom() {
             buffer[(x, y)].set_symbol("│").set_style(self.looks.cursor());
         }
-        let style = if is_moved { self.looks.bar() } else { self.looks.cursor() };
+        let style = if is_moved { Looks::BAR } else { self.looks.cursor() };
         buffer[(x, inner.y)].set_symbol(name).set_style(style);
     }
 

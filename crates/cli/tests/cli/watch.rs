@@ -49,7 +49,7 @@ impl Terminal {
         )));
         let all = seen.clone();
         std::thread::spawn(move || {
-            let mut bytes = [0; 65_536];
+            let mut bytes = vec![0; 65_536];
             while let Ok(count @ 1..) = reader.read(&mut bytes) {
                 let mut seen = all.lock().expect("seen");
                 seen.0.process(&bytes[..count]);
@@ -452,10 +452,8 @@ fn numbers_are_those_of_the_commands_on_the_same_samples() {
     let mut compared = 0;
     for line in all.iter().skip(5).step_by(4) {
         let result = &line["result"];
-        let (from, to) = |stretch: &Value| -> (f64, f64) {
-            let end = |key: &str| stretch[key].as_f64().expect("a time");
-            (end("from_s"), end("to_s"))
-        }(&result["spectrum"]);
+        let end = |key: &str| result["spectrum"][key].as_f64().expect("a time");
+        let (from, to) = (end("from_s"), end("to_s"));
         let spectrum = bench.json(&format!(
             "spectrum take.wav --resolve 10Hz --from {from} --to {to} --format json"
         ));

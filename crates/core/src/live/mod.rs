@@ -135,8 +135,8 @@ pub struct PitchNow {
 }
 
 impl PitchNow {
-    fn of(note: PitchNote, stretch: Stretch) -> Self {
-        let PitchNote { f0_hz, f0_hz_u, note, cents, cents_u, confidence, .. } = note;
+    fn of(note: &PitchNote, stretch: Stretch) -> Self {
+        let PitchNote { f0_hz, f0_hz_u, note, cents, cents_u, confidence, .. } = *note;
         Self { stretch, f0_hz, f0_hz_u, note, cents, cents_u, confidence }
     }
 }
@@ -388,6 +388,7 @@ impl Listener {
     }
 
     /// The same as work that can be done elsewhere: joint fits of many tones take their time.
+    #[must_use]
     pub fn spectrum_later(&self) -> Option<impl FnOnce() -> Spectrum + Send + 'static> {
         let (samples, _) = self.samples_for(&self.spectrum)?;
         let (prepared, reference) = (self.spectrum.clone(), self.settings.reference);
@@ -402,7 +403,7 @@ impl Listener {
         let mut tracker = PitchTracker::new(self.settings.pitch, rate_hz, stretch.from_s).ok()?;
         tracker.push(&samples);
         let last = tracker.finish().notes.pop()?;
-        (last.end_s > stretch.to_s - STILL_S).then(|| PitchNow::of(last, stretch))
+        (last.end_s > stretch.to_s - STILL_S).then(|| PitchNow::of(&last, stretch))
     }
 
     /// The partials of what sounds now.

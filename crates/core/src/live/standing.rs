@@ -183,7 +183,7 @@ mod tests {
                 (1..=highest).map(|n| random.random_range(0.2..1.0) * 0.3 / n as f64).collect();
             let mut partials = harmonics(f0_hz, &amplitudes);
             for partial in &mut partials {
-                partial.phase_rad = random.random_range(0.0..6.28);
+                partial.phase_rad = random.random_range(0.0..6.0);
             }
             let mut sound = render(&partials, Vibrato::default(), RATE, 2.0);
             let noise = white_noise(seed + 1000, 0.0005, sound.len());

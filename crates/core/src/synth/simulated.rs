@@ -51,7 +51,9 @@ impl Simulated {
         let halls = [(1, 1.0, 0.004), (2, 0.35, 0.012)].map(|(seed, direct, late)| {
             let samples = (HALL_S * sample_rate_hz) as usize;
             let mut hall = reverberation(seed, &HALL_T60_S, sample_rate_hz, samples);
-            hall.iter_mut().for_each(|x| *x *= late);
+            for x in &mut hall {
+                *x *= late;
+            }
             hall[0] += direct;
             hall
         });

@@ -39,9 +39,34 @@ pub(super) struct Feed {
 #[derive(Default)]
 struct Counts {
     sent: AtomicU64,
+    /// Samples that found no room.
+    lost: AtomicU64,
     /// Whether whoever took the samples that are passed on is gone.
     is_alone: AtomicBool,
     failure: std::sync::Mutex<Option<anyhow::Error>>,
+}
+
+/// Where a source that cannot wait puts its samples.
+#[cfg(feature = "microphone")]
+pub(super) struct Sink {
+    sender: SyncSender<Samples>,
+    counts: Arc<Counts>,
+}
+
+#[cfg(feature = "microphone")]
+impl Sink {
+    /// Hands samples over, or counts them as lost; `false` if nobody wants them any more.
+    pub(super) fn push(&self, samples: Samples) -> bool {
+        let count = samples.first().map_or(0, Vec::len) as u64;
+        match self.sender.try_send(samples) {
+            Ok(()) => self.counts.sent.fetch_add(count, Ordering::Relaxed),
+            Err(std::sync::mpsc::TrySendError::Full(_)) => {
+                self.counts.lost.fetch_add(count, Ordering::Relaxed)
+            }
+            Err(std::sync::mpsc::TrySendError::Disconnected(_)) => return false,
+        };
+        true
+    }
 }
 
 /// What came.
@@ -68,6 +93,13 @@ impl Feed {
             last: Instant::now(),
         };
         (feed, sender, counts)
+    }
+
+    /// What a source pushes that cannot wait.
+    #[cfg(feature = "microphone")]
+    pub(super) fn pushed(format: LiveFormat, name: String) -> (Self, Sink) {
+        let (feed, sender, counts) = Self::new(format, name);
+        (feed, Sink { sender, counts })
     }
 
     /// What comes by standard input; it is passed on to standard output if that is wanted.
@@ -186,6 +218,11 @@ impl Feed {
     pub(super) fn behind_s(&self) -> f64 {
         let sent = self.counts.sent.load(Ordering::Relaxed);
         sent.saturating_sub(self.received) as f64 / self.format.sample_rate_hz
+    }
+
+    /// Samples that were lost because nobody took them in time.
+    pub(super) fn lost_samples(&self) -> u64 {
+        self.counts.lost.load(Ordering::Relaxed)
     }
 
     /// How long nothing has come, in seconds.

@@ -68,7 +68,7 @@ impl Keeper {
         let name = |n: u32| self.folder.join(format!("{}-{n}", self.name));
         let is_free =
             |stem: &PathBuf| endings.iter().all(|ending| !stem.with_extension(ending).exists());
-        (1..).map(name).find(is_free).unwrap_or_else(|| name(0))
+        (1..u32::MAX).map(name).find(is_free).unwrap_or_else(|| name(0))
     }
 
     /// Saves the last seconds that are kept, and beside them the numbers of the moment.

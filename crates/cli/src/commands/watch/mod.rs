@@ -2,11 +2,14 @@
 
 mod feed;
 mod keep;
+#[cfg(feature = "microphone")]
+mod microphone;
 mod screen;
+mod viewing;
 
 use std::io::{IsTerminal, Write};
 use std::path::PathBuf;
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
 use anyhow::{Context, Result, bail};
 use clap::{Args, ValueEnum};
@@ -19,7 +22,7 @@ use tonemap_core::spectrum::SpectrumSettings;
 use tonemap_core::synth::{Recipe, Simulated, Voice};
 use tonemap_core::units::{Frequency, FrequencyRange, LevelReference, Seconds, Separation};
 use tonemap_core::window::WindowKind;
-use tonemap_view::{Looks, Pane, Request, Running, Watch as View, picture};
+use tonemap_view::Pane;
 
 use crate::args::{self, Assumed, Channel, SourceArgs};
 use crate::interrupt;
@@ -30,9 +33,9 @@ use crate::status::{Status, Usage};
 use crate::studies::{self, OpenStudy};
 use crate::take::Take;
 use crate::text;
-use feed::{Came, Feed, Samples};
-use keep::{Keeper, Recording};
-use screen::{Pressed, Screen};
+use feed::{Came, Feed};
+use keep::Keeper;
+use viewing::Viewing;
 
 /// Live view: waveform, spectrum, spectrogram, levels, pitch, partials
 ///
@@ -43,13 +46,25 @@ use screen::{Pressed, Screen};
 #[command(after_long_help = EXAMPLES)]
 pub(crate) struct Watch {
     /// - for standard input (WAV, or as --raw states), a recording, or its name in the study
-    #[arg(value_name = "TAKE", required_unless_present = "simulate")]
+    #[cfg_attr(
+        not(feature = "microphone"),
+        arg(value_name = "TAKE", required_unless_present = "simulate")
+    )]
+    #[cfg_attr(
+        feature = "microphone",
+        arg(value_name = "TAKE", required_unless_present_any = ["simulate", "input"])
+    )]
     take: Option<PathBuf>,
     /// A simulated instrument in place of a microphone: harp, the harp of Alder Hall near by and
     /// from the seats; or voices as of 'tonemap signal', each in quotes
     #[arg(long, value_name = "VOICE", num_args = 0..=1, default_missing_value = HARP,
           conflicts_with = "take")]
     simulate: Vec<String>,
+    /// An input of this computer by its name; alone, the one that the system uses by itself
+    #[cfg(feature = "microphone")]
+    #[arg(long, value_name = "NAME", num_args = 0..=1, default_missing_value = microphone::USUAL,
+          conflicts_with_all = ["take", "simulate"])]
+    input: Option<String>,
     #[command(flatten)]
     source: SourceArgs,
     /// Channel of which spectrum, pitch and partials are shown: a number from 1, or mean
@@ -91,9 +106,9 @@ const EXAMPLES: &str = "Examples:
       the harp of Alder Hall, without a microphone
   arecord -f S24_3LE -r 48000 -c 2 | tonemap watch -
       what an input of this computer hears; arecord writes WAV
-  ssh hall capture | tonemap watch - --raw s24le,48kHz,2 --assume 'full-scale = 108dB' --weighting A
+  ssh hall cat /run/microphone | tonemap watch - --raw s24le,48kHz,2 --assume 'full-scale = 108dB'
       samples without a header from a recorder elsewhere, with levels re 20 µPa
-  capture | tonemap watch - --raw s16le,48kHz,1 --through | play-raw
+  arecord -f S16_LE -r 48000 -c 1 | tonemap watch - --through | aplay
       listen at the same time: the samples go on to a player
   tonemap watch - --raw s16le,48kHz,1 --json --until-onset
       wait until something sounds, for a script";
@@ -194,12 +209,8 @@ enum End {
     Told,
 }
 
-/// Pictures are drawn, and samples taken, so often.
-const PICTURE: Duration = Duration::from_millis(40);
 /// Lines of JSON are so far apart, in seconds.
 const LINE_S: f64 = 0.1;
-/// What was done last is said so long.
-const NOTICE: Duration = Duration::from_secs(4);
 
 impl Watch {
     pub(crate) fn run(&self) -> Result<Status> {
@@ -257,6 +268,9 @@ impl Watch {
 
     /// Where the samples come from, and the take they are of, if it is one.
     fn feed(&self) -> Result<(Feed, Option<Take>)> {
+        /// A day and a night.
+        const LASTS_S: f64 = 86_400.0;
+        const RATE_HZ: f64 = 48_000.0;
         if let Some(take) = &self.take {
             if take.as_os_str() == "-" {
                 if std::io::stdin().is_terminal() {
@@ -271,9 +285,10 @@ impl Watch {
             let feed = Feed::take(&take, self.speed)?;
             return Ok((feed, Some(take)));
         }
-        /// A day and a night.
-        const LASTS_S: f64 = 86_400.0;
-        const RATE_HZ: f64 = 48_000.0;
+        #[cfg(feature = "microphone")]
+        if let Some(name) = &self.input {
+            return Ok((microphone::listen(name)?, None));
+        }
         if let [name] = self.simulate.as_slice()
             && name == HARP
         {
@@ -407,7 +422,9 @@ impl Watch {
                 let count = rest[0].len().min(room as usize);
                 let now: Vec<&[f32]> = rest.iter().map(|samples| &samples[..count]).collect();
                 listener.push(&now);
-                rest.iter_mut().for_each(|samples| *samples = &samples[count..]);
+                for samples in &mut rest {
+                    *samples = &samples[count..];
+                }
                 let at = listener.history().end();
                 if at == sample(tick) {
                     tick += 1;
@@ -453,190 +470,5 @@ impl Watch {
             span: SpanRecord { from_s: (moment.time_s - LINE_S).max(0.0), to_s: moment.time_s },
         };
         json::line_of_stream("watch", take, settings, moment, &listener.findings())
-    }
-}
-
-/// A view that is being looked at.
-struct Viewing<'a> {
-    args: &'a Watch,
-    feed: Feed,
-    listener: Listener,
-    keeper: Keeper,
-    view: View,
-    recording: Option<Recording>,
-    notice: Option<(String, Instant)>,
-    has_ended: bool,
-    onset_s: Option<f64>,
-}
-
-impl<'a> Viewing<'a> {
-    fn new(args: &'a Watch, feed: Feed, listener: Listener, keeper: Keeper) -> Result<Self> {
-        let looks = Looks::new(screen::colours());
-        let view = View::new(&listener, looks, args.view.into())?;
-        Ok(Self {
-            args,
-            feed,
-            listener,
-            keeper,
-            view,
-            recording: None,
-            notice: None,
-            has_ended: false,
-            onset_s: None,
-        })
-    }
-
-    /// Draws and obeys until it ends; a recording is finished then, whatever ended it.
-    fn run(mut self) -> Result<End> {
-        let mut screen = Screen::enter(self.args.through)?;
-        interrupt::wait_to_be_told();
-        let end = self.go_on(&mut screen);
-        drop(screen);
-        if let Some(recording) = self.recording.take() {
-            let said = format!("recorded {}\n", self.keeper.end(recording)?);
-            self.args.say(&said)?;
-        }
-        end
-    }
-
-    fn go_on(&mut self, screen: &mut Screen) -> Result<End> {
-        let last_s = self.args.lasts.map_or(f64::INFINITY, |lasts| lasts.0);
-        let mut next = Instant::now();
-        loop {
-            while let Some(pressed) = screen.pressed(next.saturating_duration_since(Instant::now()))
-            {
-                match pressed {
-                    Pressed::Interrupt => return Ok(End::Left),
-                    Pressed::Suspend => screen.suspend()?,
-                    Pressed::Key(key) => {
-                        let asked = self.view.key(key, &self.listener);
-                        if let Some(request) = asked
-                            && self.obey(request, screen)?
-                        {
-                            return Ok(End::Left);
-                        }
-                    }
-                }
-            }
-            if interrupt::is_told() {
-                return Ok(End::Told);
-            }
-            if interrupt::is_to_stop() {
-                screen.suspend()?;
-            }
-            self.take_samples(last_s)?;
-            if let (true, Some(at_s)) = (self.args.until_onset, self.onset_s) {
-                return Ok(End::Onset(at_s));
-            }
-            if self.listener.time_s() >= last_s - 1e-9 {
-                return Ok(End::Left);
-            }
-            if self.has_ended && self.args.until_onset {
-                return Ok(End::Ended);
-            }
-            self.view.update(&mut self.listener);
-            screen.draw(&self.view, &self.running())?;
-            // A picture that comes late moves those behind it: samples wait, pictures are left out.
-            next = (next + PICTURE).max(Instant::now());
-        }
-    }
-
-    /// Takes all that has come.
-    fn take_samples(&mut self, last_s: f64) -> Result<()> {
-        /// A source that is faster than this is looked at in between.
-        const LONGEST: Duration = Duration::from_millis(100);
-        let began = Instant::now();
-        let last = (last_s * self.feed.format.sample_rate_hz).round();
-        while !self.has_ended && began.elapsed() < LONGEST {
-            match self.feed.next(Duration::ZERO)? {
-                Came::Samples(mut samples) => {
-                    let room = (last - self.listener.history().end() as f64).max(0.0);
-                    if (samples[0].len() as f64) > room {
-                        samples.iter_mut().for_each(|of| of.truncate(room as usize));
-                    }
-                    self.listener.push(&samples);
-                    self.record(&samples)?;
-                }
-                Came::Nothing => break,
-                Came::End => self.has_ended = true,
-            }
-        }
-        if self.args.until_onset {
-            self.onset_s = self.onset_s.or(self.listener.onsets_s().first().copied());
-        }
-        Ok(())
-    }
-
-    fn record(&mut self, samples: &Samples) -> Result<()> {
-        let Some(recording) = &mut self.recording else { return Ok(()) };
-        if !recording.write(samples)?
-            && let Some(full) = self.recording.take()
-        {
-            let said = self.keeper.end(full)?;
-            self.notify(format!("recorded {said}: a WAV file holds no more than 4 GiB"));
-        }
-        Ok(())
-    }
-
-    fn notify(&mut self, said: String) {
-        self.notice = Some((said, Instant::now()));
-    }
-
-    fn running(&self) -> Running {
-        let notice = self.notice.as_ref().filter(|(_, at)| at.elapsed() < NOTICE);
-        let alone = self.feed.is_alone().then(|| "nobody takes the samples any more".to_string());
-        Running {
-            source: self.feed.name.clone(),
-            recording_s: self.recording.as_ref().map(Recording::lasts_s),
-            behind_s: self.feed.behind_s(),
-            lost_samples: 0,
-            silent_s: self.feed.silent_s(),
-            has_ended: self.has_ended,
-            notice: notice.map(|(said, _)| said.clone()).or(alone),
-        }
-    }
-
-    /// Does what only the program can; `true` to end. What goes wrong is said, and it goes on.
-    fn obey(&mut self, request: Request, screen: &mut Screen) -> Result<bool> {
-        let done = match request {
-            Request::Quit => return Ok(true),
-            Request::Listen(settings) => self.listen(&settings),
-            Request::Save => self.save(),
-            Request::Record => self.toggle_recording(),
-            Request::Picture => {
-                let cells = screen.cells(&self.view, &self.running())?;
-                let drawn = picture(&cells).and_then(|figure| figure.png());
-                let kept = drawn.map_err(anyhow::Error::from);
-                kept.and_then(|file| Ok(Some(format!("saved {}", self.keeper.picture(&file)?))))
-            }
-        };
-        match done {
-            Ok(said) => self.notice = said.map(|said| (said, Instant::now())),
-            Err(error) => self.notify(crate::status::causes(&error).join(": ")),
-        }
-        Ok(false)
-    }
-
-    fn listen(&mut self, settings: &LiveSettings) -> Result<Option<String>> {
-        self.listener.set(settings.clone())?;
-        self.view.listens(settings);
-        Ok(None)
-    }
-
-    fn save(&mut self) -> Result<Option<String>> {
-        let moment = self.listener.moment();
-        let numbers = self.args.line(&self.feed.name, &self.listener, &moment)?;
-        let kept_s = self.args.keeping.keep.0;
-        let said = self.keeper.save(&self.listener, kept_s, &numbers)?;
-        Ok(Some(format!("saved {said}")))
-    }
-
-    fn toggle_recording(&mut self) -> Result<Option<String>> {
-        if let Some(recording) = self.recording.take() {
-            return Ok(Some(format!("recorded {}", self.keeper.end(recording)?)));
-        }
-        let before_s = self.args.keeping.pre_roll.0;
-        self.recording = Some(self.keeper.record(&self.listener, before_s)?);
-        Ok(None)
     }
 }
