@@ -263,6 +263,12 @@ impl Watch {
         self.pane
     }
 
+    /// Whether the picture stands while the sound goes on.
+    #[must_use]
+    pub fn is_frozen(&self) -> bool {
+        self.is_frozen
+    }
+
     /// Seconds of the waveform that are seen.
     pub(crate) fn shown_s(&self) -> f64 {
         SHOWN_S[self.shown]

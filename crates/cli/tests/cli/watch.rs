@@ -332,6 +332,29 @@ fn what_is_saved_and_recorded_is_what_was_sent() {
 }
 
 #[test]
+fn what_is_saved_of_a_frozen_picture_ends_with_it() {
+    let bench = Bench::new();
+    let (bytes, _) = raw_24(1, 4 * 48_000, tone);
+    std::fs::write(bench.path("one.raw"), &bytes[..3 * 48_000]).expect("written");
+    std::fs::write(bench.path("rest.raw"), &bytes[3 * 48_000..]).expect("written");
+    let line =
+        "(cat one.raw; sleep 2; cat rest.raw; sleep 30) | tonemap watch - --raw s24le,48kHz,1";
+    let mut terminal = Terminal::new(&bench, line, (100, 30), true);
+    terminal.wait_for("the first second", clock_is_at_least(0.99));
+    terminal.press(" ");
+    terminal.wait_for_text("FROZEN");
+    std::thread::sleep(Duration::from_secs(3));
+    assert!(terminal.rows()[0].contains("0:01.0"));
+    terminal.press("s");
+    terminal.wait_for_text("saved watch-1.wav with the last 1.0 s");
+    terminal.press(" ");
+    terminal.wait_for("the rest", clock_is_at_least(3.99));
+    terminal.press("s");
+    terminal.wait_for_text("saved watch-2.wav with the last 4.0 s");
+    terminal.press("q");
+}
+
+#[test]
 fn samples_are_passed_on_unchanged() {
     let bench = Bench::new();
     let (bytes, _) = raw_24(2, 48_000, tone);

@@ -22,6 +22,6 @@ pub use inspector::{
 pub use levels::{ChannelLevels, Clip, LevelMeter};
 pub use noise::{Noise, NoiseMeter};
 pub use period::{Period, period};
-pub(crate) use period::{rising_crossings, value_at, zero_between};
+pub(crate) use period::{interpolated, rising_crossings, zero_between};
 pub use relation::ChannelRelation;
-pub(crate) use true_peak::TruePeak;
+pub(crate) use true_peak::{TruePeak, interpolation_taps};

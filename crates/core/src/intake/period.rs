@@ -193,12 +193,12 @@ pub(crate) fn zero_between(wave: &[f64], n: usize) -> f64 {
 }
 
 /// The band-limited waveform at a share of the way from sample `n` to the next.
-pub(crate) fn value_at(wave: &[f64], n: usize, share: f64) -> f64 {
+fn value_at(wave: &[f64], n: usize, share: f64) -> f64 {
     interpolated(wave, n, share, &super::true_peak::interpolation_taps(share))
 }
 
 /// The same with taps that are known already.
-fn interpolated(wave: &[f64], n: usize, share: f64, taps: &[f64; 2 * REACH]) -> f64 {
+pub(crate) fn interpolated(wave: &[f64], n: usize, share: f64, taps: &[f64; 2 * REACH]) -> f64 {
     // At the ends there are fewer samples: a straight line does.
     if n + 1 < REACH || n + REACH >= wave.len() {
         return wave[n] + share * (wave[n + 1] - wave[n]);

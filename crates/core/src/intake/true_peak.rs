@@ -135,7 +135,7 @@ fn finest(around: &[f32]) -> f32 {
 
 /// Taps for the point at `share` between samples REACH − 1 and REACH of 2·REACH, exact for straight
 /// lines.
-pub(super) fn interpolation_taps(share: f64) -> [f64; 2 * REACH] {
+pub(crate) fn interpolation_taps(share: f64) -> [f64; 2 * REACH] {
     let kaiser = Kaiser::new(BETA);
     let place = |k: usize| k as f64 - (REACH - 1) as f64;
     let mut taps: [f64; 2 * REACH] = std::array::from_fn(|k| {

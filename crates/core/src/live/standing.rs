@@ -1,9 +1,9 @@
 //! A waveform that stands still from picture to picture.
 
-use crate::intake::{rising_crossings, value_at, zero_between};
+use crate::intake::{interpolated, interpolation_taps, rising_crossings, zero_between};
 
 /// Points in which two pictures are compared.
-const COMPARED: usize = 128;
+const COMPARED: usize = 96;
 /// Pictures that differ by more show another sound.
 const ALIKE: f64 = 0.6;
 /// Share of a new picture in what the next is compared with.
@@ -68,7 +68,7 @@ impl Standing {
 /// The place between two that is most alike, and how much.
 fn most_alike(first: f64, last: f64, alike: impl Fn(f64) -> f64) -> (f64, f64) {
     /// Places that are looked at first, then between their neighbours, until they are so near.
-    const PLACES: usize = 240;
+    const PLACES: usize = 160;
     const NEAR: f64 = 0.5;
     let mut step = ((last - first) / PLACES as f64).max(NEAR);
     let count = ((last - first) / step) as usize;
@@ -109,35 +109,47 @@ fn between(wave: &[f64], place: f64) -> f64 {
 }
 
 /// The lowest and highest value of the waveform in each of `columns` that share `shown` samples from
-/// the place `from` on: of the samples where there are several in a column, of the band-limited
-/// waveform between them where there are few. Beyond the samples it is 0.
+/// the place `from` on: of the samples in a column and its ends, which lie on the cubic between
+/// samples; where there are more columns than samples, on the band-limited waveform, to 1/64 of a
+/// sample. Beyond the samples it is 0.
 #[must_use]
 pub fn trace(samples: &[f32], from: f64, shown: f64, columns: usize) -> Vec<(f64, f64)> {
-    /// So few samples in a column are interpolated.
-    const FEW: f64 = 4.0;
+    /// Places between two samples whose taps are computed once.
+    const PHASES: usize = 32;
     let step = shown / columns.max(1) as f64;
-    let is_inside = |place: f64| place >= 0.0 && place < samples.len() as f64 - 1.0;
     if samples.len() < 4 {
         return vec![(0.0, 0.0); columns];
     }
     let wave: Vec<f64> = samples.iter().map(|x| f64::from(*x)).collect();
-    let at = |place: f64| match is_inside(place) {
-        true if step < FEW => value_at(&wave, place as usize, place.fract()),
-        true => between(&wave, place),
-        false => 0.0,
+    let taps: Vec<[f64; 16]> = if step < 1.0 {
+        (0..PHASES).map(|phase| interpolation_taps(phase as f64 / PHASES as f64)).collect()
+    } else {
+        Vec::new()
     };
-    let column = |n: usize| {
-        let (left, right) = (from + step * n as f64, from + step * (n + 1) as f64);
-        if step < FEW {
-            let (a, b, c) = (at(left), at(0.5 * (left + right)), at(right));
-            return (a.min(b).min(c), a.max(b).max(c));
+    let at = |place: f64| {
+        let is_inside = place >= 0.0 && place < wave.len() as f64 - 1.0;
+        match taps.as_slice() {
+            _ if !is_inside => 0.0,
+            [] => between(&wave, place),
+            taps => {
+                let near = (place * PHASES as f64).round() as usize;
+                let (n, phase) = (near / PHASES, near % PHASES);
+                let share = phase as f64 / PHASES as f64;
+                interpolated(&wave, n.min(wave.len() - 2), share, &taps[phase])
+            }
         }
-        let place = |x: f64| (x.max(0.0) as usize).min(samples.len());
-        let (a, b) = (at(left), at(right));
-        let inside = &wave[place(left.ceil())..place(right)];
-        inside.iter().fold((a.min(b), a.max(b)), |(low, high), x| (low.min(*x), high.max(*x)))
     };
-    (0..columns).map(column).collect()
+    let place = |x: f64| (x.max(0.0) as usize).min(samples.len());
+    let mut left = (from, at(from));
+    let mut column = |n: usize| {
+        let right = from + step * (n + 1) as f64;
+        let right = (right, at(right));
+        let inside = &wave[place(left.0.ceil()).min(place(right.0))..place(right.0)];
+        let ends = (left.1.min(right.1), left.1.max(right.1));
+        left = right;
+        inside.iter().fold(ends, |(low, high), x| (low.min(*x), high.max(*x)))
+    };
+    (0..columns).map(&mut column).collect()
 }
 
 #[cfg(test)]
@@ -198,7 +210,7 @@ mod tests {
     #[test]
     fn a_trace_shows_the_waveform_between_the_samples() {
         let sound = crate::synth::sine(9000.0, 0.5, 0.0, RATE, 400);
-        let picture = trace(&sound, 100.0, 32.0, 320);
+        let picture = trace(&sound, 100.0, 32.0, 323);
         let highest = picture.iter().map(|point| point.1).fold(0.0, f64::max);
         let lowest = picture.iter().map(|point| point.0).fold(0.0, f64::min);
         assert!((highest - 0.5).abs() < 0.005 && (lowest + 0.5).abs() < 0.005, "{highest}");

@@ -6,7 +6,7 @@ use std::io::BufWriter;
 use std::path::{Path, PathBuf};
 
 use anyhow::{Context, Result};
-use tonemap_core::live::{Heard, Listener, LiveFormat};
+use tonemap_core::live::{Heard, History, LiveFormat};
 use tonemap_media::{WavEncoding, WavSink};
 
 use super::feed::Samples;
@@ -72,13 +72,12 @@ impl Keeper {
     }
 
     /// Saves the last seconds that are kept, and beside them the numbers of the moment.
-    pub(super) fn save(&self, listener: &Listener, kept_s: f64, numbers: &str) -> Result<String> {
+    pub(super) fn save(&self, history: &History, kept_s: f64, numbers: &str) -> Result<String> {
         let stem = self.free(&["wav", "json"]);
         let path = stem.with_extension("wav");
         let count = (kept_s * self.format.sample_rate_hz).round() as usize;
-        let channels: Samples = (0..self.format.channels)
-            .map(|n| listener.history().last(Heard::Channel(n), count))
-            .collect();
+        let channels: Samples =
+            (0..self.format.channels).map(|n| history.last(Heard::Channel(n), count)).collect();
         let mut recording = Recording::begin(&path, self)?;
         recording.write(&channels)?;
         let frames = recording.finish()?;
@@ -101,13 +100,12 @@ impl Keeper {
     }
 
     /// Begins a recording with the last seconds before.
-    pub(super) fn record(&self, listener: &Listener, before_s: f64) -> Result<Recording> {
+    pub(super) fn record(&self, history: &History, before_s: f64) -> Result<Recording> {
         let path = self.free(&["wav", "json"]).with_extension("wav");
         let mut recording = Recording::begin(&path, self)?;
         let count = (before_s * self.format.sample_rate_hz).round() as usize;
-        let before: Samples = (0..self.format.channels)
-            .map(|n| listener.history().last(Heard::Channel(n), count))
-            .collect();
+        let before: Samples =
+            (0..self.format.channels).map(|n| history.last(Heard::Channel(n), count)).collect();
         recording.write(&before)?;
         Ok(recording)
     }

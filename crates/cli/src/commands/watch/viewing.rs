@@ -3,7 +3,7 @@
 use std::time::{Duration, Instant};
 
 use anyhow::Result;
-use tonemap_core::live::{Listener, LiveSettings};
+use tonemap_core::live::{History, Listener, LiveSettings};
 use tonemap_view::{Looks, Request, Running, Watch as View, picture};
 
 use super::feed::{Came, Feed, Samples};
@@ -28,6 +28,8 @@ pub(super) struct Viewing<'a> {
     notice: Option<(String, Instant)>,
     has_ended: bool,
     onset_s: Option<f64>,
+    /// What was heard until the picture was frozen, and its numbers: it goes on behind the picture.
+    frozen: Option<(History, String)>,
 }
 
 impl<'a> Viewing<'a> {
@@ -49,6 +51,7 @@ impl<'a> Viewing<'a> {
             notice: None,
             has_ended: false,
             onset_s: None,
+            frozen: None,
         })
     }
 
@@ -76,6 +79,7 @@ impl<'a> Viewing<'a> {
                     Pressed::Suspend => screen.suspend()?,
                     Pressed::Key(key) => {
                         let asked = self.view.key(key, &self.listener);
+                        self.keep_frozen()?;
                         if let Some(request) = asked
                             && self.obey(request, screen)?
                         {
@@ -146,6 +150,19 @@ impl<'a> Viewing<'a> {
         Ok(())
     }
 
+    /// Keeps what is frozen as long as it is.
+    fn keep_frozen(&mut self) -> Result<()> {
+        match (self.view.is_frozen(), &self.frozen) {
+            (true, None) => {
+                let numbers = self.numbers()?;
+                self.frozen = Some((self.listener.history().clone(), numbers));
+            }
+            (false, Some(_)) => self.frozen = None,
+            _ => (),
+        }
+        Ok(())
+    }
+
     fn notify(&mut self, said: String) {
         self.notice = Some((said, Instant::now()));
     }
@@ -191,11 +208,21 @@ impl<'a> Viewing<'a> {
         Ok(None)
     }
 
-    fn save(&mut self) -> Result<Option<String>> {
+    /// All that is measured now, as a line of JSON.
+    fn numbers(&mut self) -> Result<String> {
         let moment = self.listener.moment();
-        let numbers = self.args.line(&self.feed.name, &self.listener, &moment)?;
+        self.args.line(&self.feed.name, &self.listener, &moment)
+    }
+
+    fn save(&mut self) -> Result<Option<String>> {
         let kept_s = self.args.keeping.keep.0;
-        let said = self.keeper.save(&self.listener, kept_s, &numbers)?;
+        let said = match &self.frozen {
+            Some((history, numbers)) => self.keeper.save(history, kept_s, numbers)?,
+            None => {
+                let numbers = self.numbers()?;
+                self.keeper.save(self.listener.history(), kept_s, &numbers)?
+            }
+        };
         Ok(Some(format!("saved {said}")))
     }
 
@@ -204,7 +231,7 @@ impl<'a> Viewing<'a> {
             return Ok(Some(format!("recorded {}", self.keeper.end(recording)?)));
         }
         let before_s = self.args.keeping.pre_roll.0;
-        self.recording = Some(self.keeper.record(&self.listener, before_s)?);
+        self.recording = Some(self.keeper.record(self.listener.history(), before_s)?);
         Ok(None)
     }
 }
