@@ -21,17 +21,18 @@ impl Watch {
         let edges =
             self.frequencies.scale.edges_hz(self.frequencies.low, self.frequencies.high, rows);
         let kept = COLUMNS / 2;
-        let missing = kept - self.columns.len().min(kept);
+        let shown = self.columns.len() - usize::from(self.is_odd && !self.columns.is_empty());
+        let missing = kept - shown.min(kept);
         for x in 0..inner.width {
             // Of the columns in a cell the newest is shown.
             let n = (usize::from(x) + 1) * kept / usize::from(inner.width) - 1;
             let Some(column) = n.checked_sub(missing).and_then(|n| self.columns.get(n)) else {
                 continue;
             };
-            if column.power.is_empty() {
+            if column.levels_db.is_empty() {
                 continue;
             }
-            let levels = pooled(&column.power, self.column_hz, &edges);
+            let levels = pooled(&column.levels_db, self.column_hz, &edges);
             let share = |row: usize| (levels[row] - low) / (high - low);
             for y in 0..inner.height {
                 let row = rows - 1 - 2 * usize::from(y);

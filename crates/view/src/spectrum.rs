@@ -6,7 +6,7 @@ use ratatui::style::Color;
 use ratatui::symbols::Marker;
 use ratatui::widgets::Widget;
 use ratatui::widgets::canvas::{Canvas, Line};
-use tonemap_core::live::pooled;
+use tonemap_core::live::{levels_db, pooled};
 use tonemap_core::units::{LevelReference, Note, cents_between};
 
 use crate::plot::{Axis, axes, clipped, number, signed};
@@ -53,9 +53,12 @@ impl Watch {
             buffer.set_string(inner.x + 2, inner.y + 1, "listening …", self.looks.quiet());
             return;
         };
-        let levels = pooled(&now.power, now.bin_spacing_hz, &edges);
-        let held =
-            if self.holds { pooled(&self.held, now.bin_spacing_hz, &edges) } else { Vec::new() };
+        let levels = pooled(&levels_db(&now.power), now.bin_spacing_hz, &edges);
+        let held = if self.holds {
+            pooled(&levels_db(&self.held), now.bin_spacing_hz, &edges)
+        } else {
+            Vec::new()
+        };
         let colour = |style: ratatui::style::Style| style.fg.unwrap_or(Color::Reset);
         let (curve, before) = (colour(self.looks.curve()), colour(self.looks.held()));
         Canvas::default()
@@ -103,10 +106,11 @@ impl Watch {
     fn frequency_readout(&self, area: Rect, buffer: &mut Buffer) {
         let Some((cursors, now)) = self.frequency_cursors.zip(self.power.as_ref()) else { return };
         let reference_hz = self.settings.pitch.reference_hz;
+        let levels = levels_db(&now.power);
         let level = |hz: f64| {
             let half_hz = 0.5 * now.bin_spacing_hz;
             let cell = [hz - half_hz, hz + half_hz];
-            pooled(&now.power, now.bin_spacing_hz, &cell).first().copied().unwrap_or(-300.0)
+            pooled(&levels, now.bin_spacing_hz, &cell).first().copied().unwrap_or(-300.0)
         };
         let place = |name: &str, hz: f64| {
             let note = Note::nearest(hz, reference_hz);

@@ -10,6 +10,7 @@ use tonemap_core::frame::FrameSettings;
 use tonemap_core::intake::{Period, period};
 use tonemap_core::live::{
     ChannelNow, Heard, Listener, LiveFormat, LiveSettings, PitchNow, PowerNow, Prepared, Standing,
+    levels_db,
 };
 use tonemap_core::partials::{Partials, PartialsSettings};
 use tonemap_core::spectrogram::FrequencyAxis;
@@ -120,7 +121,7 @@ pub(crate) struct PitchPoint {
 /// A column of the spectrogram.
 #[derive(Debug, Clone)]
 pub(crate) struct Column {
-    pub(crate) power: Vec<f32>,
+    pub(crate) levels_db: Vec<f32>,
 }
 
 /// Pictures are drawn, and levels read, so often, in seconds.
@@ -175,6 +176,8 @@ pub struct Watch {
     pub(crate) partials: Option<Partials>,
     pub(crate) columns: VecDeque<Column>,
     pub(crate) column_hz: f64,
+    /// Whether the newest column waits for the next: the whole picture moves with each.
+    pub(crate) is_odd: bool,
     pub(crate) findings: Vec<Finding>,
     // How it is seen.
     pub(crate) shown: usize,
@@ -237,6 +240,7 @@ impl Watch {
             partials: None,
             columns: VecDeque::new(),
             column_hz: 1.0,
+            is_odd: false,
             findings: Vec::new(),
             shown: 4,
             reach: None,
@@ -405,10 +409,11 @@ impl Watch {
             if measured.is_none() || count < MOST_NEW_COLUMNS {
                 measured = listener.power_of(&self.prepared).map(|now| {
                     self.column_hz = now.bin_spacing_hz;
-                    Column { power: now.power.iter().map(|power| *power as f32).collect() }
+                    Column { levels_db: levels_db(&now.power) }
                 });
             }
-            self.columns.push_back(measured.clone().unwrap_or(Column { power: Vec::new() }));
+            self.is_odd = !self.is_odd;
+            self.columns.push_back(measured.clone().unwrap_or(Column { levels_db: Vec::new() }));
             if self.columns.len() > COLUMNS / 2 {
                 self.columns.pop_front();
             }

@@ -24,7 +24,7 @@ mod standing;
 
 pub use gauge::ChannelNow;
 pub use history::{Heard, History};
-pub use pooled::pooled;
+pub use pooled::{levels_db, pooled};
 pub use standing::{Standing, trace};
 
 use std::collections::VecDeque;
