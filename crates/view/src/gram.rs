@@ -21,7 +21,7 @@ impl Watch {
         let edges =
             self.frequencies.scale.edges_hz(self.frequencies.low, self.frequencies.high, rows);
         let kept = COLUMNS / 2;
-        let shown = self.columns.len() - usize::from(self.is_odd && !self.columns.is_empty());
+        let shown = self.columns.len().saturating_sub(self.columns_seen % 2);
         let missing = kept - shown.min(kept);
         for x in 0..inner.width {
             // Of the columns in a cell the newest is shown.

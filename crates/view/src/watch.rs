@@ -176,8 +176,8 @@ pub struct Watch {
     pub(crate) partials: Option<Partials>,
     pub(crate) columns: VecDeque<Column>,
     pub(crate) column_hz: f64,
-    /// Whether the newest column waits for the next: the whole picture moves with each.
-    pub(crate) is_odd: bool,
+    /// Columns so far. Of two the first waits for the second: the whole picture moves with each.
+    pub(crate) columns_seen: usize,
     pub(crate) findings: Vec<Finding>,
     // How it is seen.
     pub(crate) shown: usize,
@@ -240,7 +240,7 @@ impl Watch {
             partials: None,
             columns: VecDeque::new(),
             column_hz: 1.0,
-            is_odd: false,
+            columns_seen: 0,
             findings: Vec::new(),
             shown: 4,
             reach: None,
@@ -412,7 +412,7 @@ impl Watch {
                     Column { levels_db: levels_db(&now.power) }
                 });
             }
-            self.is_odd = !self.is_odd;
+            self.columns_seen += 1;
             self.columns.push_back(measured.clone().unwrap_or(Column { levels_db: Vec::new() }));
             if self.columns.len() > COLUMNS / 2 {
                 self.columns.pop_front();
