@@ -3,6 +3,7 @@
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use tonemap_core::live::{Listener, LiveFormat, LiveSettings};
+use tonemap_core::partials::PartialsSettings;
 use tonemap_core::synth::Simulated;
 use tonemap_view::{Colours, Key, Looks, Pane, Request, Running, Watch};
 
@@ -79,7 +80,7 @@ fn a_pane_shows_what_the_listener_measures() {
     assert!(text.contains(&format!("{hz} ± {u} Hz")), "{text}");
     let watch = watching(&mut listener, Pane::Partials, "");
     let text = drawn(&watch, 100, 30, &running).join("\n");
-    let partials = listener.partials(&Default::default()).expect("partials");
+    let partials = listener.partials(&PartialsSettings::default()).expect("partials");
     for partial in &partials.partials[..8] {
         let hz = tonemap_core::Measured::new(partial.frequency_hz, partial.frequency_hz_u);
         assert!(text.contains(&hz.text(3).0), "{} of {text}", partial.number);

@@ -1,5 +1,6 @@
 //! An instrument that plays on and on in a room: what stands for a microphone.
 
+use std::collections::VecDeque;
 use std::f64::consts::TAU;
 
 use rand_chacha::ChaCha8Rng;
@@ -29,8 +30,44 @@ enum Source {
         position: u64,
         noise: Box<ChaCha8Rng>,
     },
-    /// Voices of a recipe.
-    Voices(Player<'static>),
+    /// Voices of a recipe, in the open or in the hall.
+    Voices(Player<'static>, Option<Hall>),
+}
+
+/// The hall around a sound: what it has heard and not given yet.
+struct Hall {
+    convolver: Convolver,
+    heard: VecDeque<f64>,
+}
+
+impl Hall {
+    /// The hall as it is heard at a place: how much of the instrument, and how much of the hall.
+    fn response(place: u64, direct: f64, late: f64, sample_rate_hz: f64) -> Vec<f64> {
+        let samples = (HALL_S * sample_rate_hz) as usize;
+        let mut hall = reverberation(place, &HALL_T60_S, sample_rate_hz, samples);
+        for x in &mut hall {
+            *x *= late;
+        }
+        hall[0] += direct;
+        hall
+    }
+
+    /// The next samples of voices as they sound in it, fewer at the end.
+    fn play(&mut self, player: &mut Player<'_>, into: &mut [f64]) -> Result<usize, Error> {
+        let mut dry = vec![0.0; self.convolver.block()];
+        while self.heard.len() < into.len() {
+            let played = player.play(&mut dry)?;
+            if played == 0 {
+                break;
+            }
+            self.heard.extend(self.convolver.convolve(&dry[..played]));
+        }
+        let count = into.len().min(self.heard.len());
+        for (x, heard) in into.iter_mut().zip(self.heard.drain(..count)) {
+            *x = heard;
+        }
+        Ok(count)
+    }
 }
 
 /// Microphones in the hall.
@@ -47,16 +84,8 @@ impl Simulated {
     /// The harp of Alder Hall, plucked every one and a half seconds: near it, and from the seats.
     #[must_use]
     pub fn harp(sample_rate_hz: f64) -> Self {
-        // How much of the instrument and how much of the hall each place hears.
-        let halls = [(1, 1.0, 0.004), (2, 0.35, 0.012)].map(|(seed, direct, late)| {
-            let samples = (HALL_S * sample_rate_hz) as usize;
-            let mut hall = reverberation(seed, &HALL_T60_S, sample_rate_hz, samples);
-            for x in &mut hall {
-                *x *= late;
-            }
-            hall[0] += direct;
-            hall
-        });
+        let halls = [(1, 1.0, 0.004), (2, 0.35, 0.012)]
+            .map(|(place, direct, late)| Hall::response(place, direct, late, sample_rate_hz));
         let note = |number: i32| {
             let dry = plucked(&harp_string(number, 0.0).truth(), sample_rate_hz);
             halls.each_ref().map(|hall| {
@@ -76,13 +105,18 @@ impl Simulated {
         Self { source, sample_rate_hz }
     }
 
-    /// The voices of a recipe, to its end.
+    /// The voices of a recipe, to its end: in the open, or as they sound from the seats of the hall.
     ///
     /// # Errors
     ///
     /// As [`Recipe::player`].
-    pub fn voices(recipe: &Recipe) -> Result<Self, Error> {
-        Ok(Self { source: Source::Voices(recipe.player()?), sample_rate_hz: recipe.sample_rate_hz })
+    pub fn voices(recipe: &Recipe, in_hall: bool) -> Result<Self, Error> {
+        let sample_rate_hz = recipe.sample_rate_hz;
+        let hall = in_hall.then(|| Hall {
+            convolver: Convolver::new(&Hall::response(2, 0.35, 0.012, sample_rate_hz)),
+            heard: VecDeque::new(),
+        });
+        Ok(Self { source: Source::Voices(recipe.player()?, hall), sample_rate_hz })
     }
 
     /// Samples per second.
@@ -96,7 +130,7 @@ impl Simulated {
     pub fn channels(&self) -> usize {
         match self.source {
             Source::Harp { .. } => PLACES,
-            Source::Voices(_) => 1,
+            Source::Voices(..) => 1,
         }
     }
 
@@ -107,9 +141,12 @@ impl Simulated {
     /// As [`Player::play`].
     pub fn play(&mut self, count: usize) -> Result<Vec<Vec<f32>>, Error> {
         match &mut self.source {
-            Source::Voices(player) => {
+            Source::Voices(player, hall) => {
                 let mut block = vec![0.0; count];
-                let played = player.play(&mut block)?;
+                let played = match hall {
+                    Some(hall) => hall.play(player, &mut block)?,
+                    None => player.play(&mut block)?,
+                };
                 Ok(vec![block[..played].iter().map(|x| *x as f32).collect()])
             }
             Source::Harp { notes, every, position, noise } => {
@@ -160,6 +197,7 @@ fn plucked(partials: &[Partial], sample_rate_hz: f64) -> Vec<f64> {
 mod tests {
     use super::*;
     use crate::pitch::{PitchSettings, PitchTracker};
+    use crate::synth::Voice;
     use crate::units::cents_between;
 
     #[test]
@@ -189,5 +227,38 @@ mod tests {
             let off = cents_between(wanted_hz, note.f0_hz);
             assert!(off.abs() < 6.0, "{number}: {off}");
         }
+    }
+
+    /// Level of a stretch in dB re a full-scale sine.
+    fn level_db(sound: &[f32]) -> f64 {
+        let squares: f64 = sound.iter().map(|x| f64::from(*x) * f64::from(*x)).sum();
+        crate::units::db_from_power(2.0 * squares / sound.len() as f64)
+    }
+
+    #[test]
+    fn voices_die_away_in_the_hall_and_not_in_the_open() {
+        let rate_hz = 48_000.0;
+        let voice = Voice::from_line("noise level=-20dB length=1s", 440.0).expect("a voice");
+        let recipe =
+            Recipe { voices: vec![voice], sample_rate_hz: rate_hz, duration_s: 2.0, seed: 3 };
+        let all = |in_hall: bool| {
+            let mut sound = Simulated::voices(&recipe, in_hall).expect("a recipe");
+            let mut all = Vec::new();
+            loop {
+                let part = sound.play(977).expect("sound").remove(0);
+                if part.is_empty() {
+                    return all;
+                }
+                all.extend(part);
+            }
+        };
+        let (open, hall) = (all(false), all(true));
+        assert_eq!((open.len(), hall.len()), (96_000, 96_000));
+        assert!((level_db(&open[..48_000]) + 20.0).abs() < 0.3);
+        assert!(open[48_000..].iter().all(|x| *x == 0.0));
+        // What is left of it falls as the octaves of the hall do, 60 dB in 0.7 to 2.1 s.
+        let fall = level_db(&hall[52_800..57_600]) - level_db(&hall[67_200..72_000]);
+        println!("the hall falls by {fall:.1} dB in 0.3 s");
+        assert!((8.6..26.0).contains(&fall), "{fall}");
     }
 }

@@ -55,11 +55,8 @@ pub(crate) struct Watch {
         arg(value_name = "TAKE", required_unless_present_any = ["simulate", "input"])
     )]
     take: Option<PathBuf>,
-    /// A simulated instrument in place of a microphone: harp, the harp of Alder Hall near by and
-    /// from the seats; or voices as of 'tonemap signal', each in quotes
-    #[arg(long, value_name = "VOICE", num_args = 0..=1, default_missing_value = HARP,
-          conflicts_with = "take")]
-    simulate: Vec<String>,
+    #[command(flatten)]
+    simulated: SimulatedArgs,
     /// An input of this computer by its name; alone, the one that the system uses by itself
     #[cfg(feature = "microphone")]
     #[arg(long, value_name = "NAME", num_args = 0..=1, default_missing_value = microphone::USUAL,
@@ -112,6 +109,19 @@ const EXAMPLES: &str = "Examples:
       listen at the same time: the samples go on to a player
   tonemap watch - --raw s16le,48kHz,1 --json --until-onset
       wait until something sounds, for a script";
+
+/// What stands for a microphone.
+#[derive(Args)]
+struct SimulatedArgs {
+    /// A simulated instrument in place of a microphone: harp, the harp of Alder Hall near by and
+    /// from the seats; or voices as of 'tonemap signal', each in quotes
+    #[arg(long, value_name = "VOICE", num_args = 0..=1, default_missing_value = HARP,
+          conflicts_with = "take")]
+    simulate: Vec<String>,
+    /// Let the voices of --simulate sound in Alder Hall, as from its seats
+    #[arg(long, conflicts_with = "take")]
+    in_hall: bool,
+}
 
 /// How it is measured.
 #[derive(Args)]
@@ -289,13 +299,13 @@ impl Watch {
         if let Some(name) = &self.input {
             return Ok((microphone::listen(name)?, None));
         }
-        if let [name] = self.simulate.as_slice()
+        if let [name] = self.simulated.simulate.as_slice()
             && name == HARP
         {
             let name = "harp in Alder Hall (simulated)".to_string();
             return Ok((Feed::simulated(Simulated::harp(RATE_HZ), name, self.speed), None));
         }
-        let voices = self.simulate.iter().map(|line| Voice::from_line(line, 440.0));
+        let voices = self.simulated.simulate.iter().map(|line| Voice::from_line(line, 440.0));
         let voices = voices.collect::<Result<Vec<Voice>, _>>()?;
         if voices.iter().any(|voice| voice.recorded().is_some()) {
             let reason = "a take is watched by its name, not within --simulate";
@@ -303,8 +313,9 @@ impl Watch {
         }
         let duration_s = self.lasts.map_or(LASTS_S, |lasts| lasts.0);
         let recipe = Recipe { voices, sample_rate_hz: RATE_HZ, duration_s, seed: 1 };
-        let sound = Simulated::voices(&recipe)?;
-        Ok((Feed::simulated(sound, "simulated".into(), self.speed), None))
+        let sound = Simulated::voices(&recipe, self.simulated.in_hall)?;
+        let name = if self.simulated.in_hall { "simulated in Alder Hall" } else { "simulated" };
+        Ok((Feed::simulated(sound, name.into(), self.speed), None))
     }
 
     fn settings(
