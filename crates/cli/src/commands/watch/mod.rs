@@ -467,6 +467,8 @@ impl Watch {
             level_reference: asked.reference.name(),
         };
         let format = listener.format();
+        let rate_hz = format.sample_rate_hz;
+        let from_s = ((moment.time_s - LINE_S).max(0.0) * rate_hz).round() / rate_hz;
         let take = StreamRecord {
             path: match &self.take {
                 Some(take) => take.display().to_string(),
@@ -478,7 +480,7 @@ impl Watch {
                 Heard::Channel(n) => (n + 1).to_string(),
                 Heard::Mean => "mean".into(),
             },
-            span: SpanRecord { from_s: (moment.time_s - LINE_S).max(0.0), to_s: moment.time_s },
+            span: SpanRecord { from_s, to_s: moment.time_s },
         };
         json::line_of_stream("watch", take, settings, moment, &listener.findings())
     }
