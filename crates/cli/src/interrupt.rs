@@ -34,17 +34,17 @@ pub(crate) fn watch() {
     }
 }
 
-/// Whether the run ends by itself when it is told to; which signal told it, and whether it is to
+/// Whether the run ends by itself when it is asked to; which signal asked it, and whether it is to
 /// stop for a while.
 static ENDS_ITSELF: AtomicBool = AtomicBool::new(false);
-static TOLD: AtomicI32 = AtomicI32::new(0);
+static ASKED: AtomicI32 = AtomicI32::new(0);
 #[cfg(unix)]
 static STOPS: std::sync::LazyLock<std::sync::Arc<AtomicBool>> =
     std::sync::LazyLock::new(Default::default);
 
 /// From now on a run that is interrupted, terminated or hung up finishes what it does and ends by
-/// itself ([`is_told`]); told twice, it ends at once.
-pub(crate) fn wait_to_be_told() {
+/// itself ([`is_asked_to_end`]); asked twice, it ends at once.
+pub(crate) fn wait_to_be_asked() {
     ENDS_ITSELF.store(true, Ordering::SeqCst);
     #[cfg(unix)]
     {
@@ -53,12 +53,12 @@ pub(crate) fn wait_to_be_told() {
     }
 }
 
-/// Whether the run was told to end.
-pub(crate) fn is_told() -> bool {
-    TOLD.load(Ordering::SeqCst) != 0
+/// Whether the run was asked to end.
+pub(crate) fn is_asked_to_end() -> bool {
+    ASKED.load(Ordering::SeqCst) != 0
 }
 
-/// Whether the run was told to stop for a while, since this was last asked.
+/// Whether the run was asked to stop for a while, since this was last asked.
 pub(crate) fn is_to_stop() -> bool {
     #[cfg(unix)]
     return STOPS.swap(false, Ordering::SeqCst);
@@ -66,12 +66,12 @@ pub(crate) fn is_to_stop() -> bool {
     false
 }
 
-/// Ends as a run does that was told to.
-pub(crate) fn end_as_told() {
+/// Ends by the signal that asked for it.
+pub(crate) fn end_by_signal() {
     #[cfg(unix)]
     {
         let _held = remove_drafts();
-        let _ = signal_hook::low_level::emulate_default_handler(TOLD.load(Ordering::SeqCst));
+        let _ = signal_hook::low_level::emulate_default_handler(ASKED.load(Ordering::SeqCst));
     }
 }
 
@@ -89,7 +89,7 @@ fn watch_signals() {
     let Ok(mut signals) = Signals::new(wanted) else { return };
     std::thread::spawn(move || {
         for signal in signals.forever() {
-            if ENDS_ITSELF.load(Ordering::SeqCst) && TOLD.swap(signal, Ordering::SeqCst) == 0 {
+            if ENDS_ITSELF.load(Ordering::SeqCst) && ASKED.swap(signal, Ordering::SeqCst) == 0 {
                 continue;
             }
             let _held = remove_drafts();

@@ -20,12 +20,11 @@ impl Watch {
         let rows = 2 * usize::from(inner.height);
         let edges =
             self.frequencies.scale.edges_hz(self.frequencies.low, self.frequencies.high, rows);
-        let kept = COLUMNS / 2;
         let shown = self.columns.len().saturating_sub(self.columns_seen % 2);
-        let missing = kept - shown.min(kept);
+        let missing = COLUMNS - shown.min(COLUMNS);
         for x in 0..inner.width {
             // Of the columns in a cell the newest is shown.
-            let n = (usize::from(x) + 1) * kept / usize::from(inner.width) - 1;
+            let n = (usize::from(x) + 1) * COLUMNS / usize::from(inner.width) - 1;
             let Some(column) = n.checked_sub(missing).and_then(|n| self.columns.get(n)) else {
                 continue;
             };

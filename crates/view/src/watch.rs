@@ -138,7 +138,7 @@ const HELD_S: f64 = 2.0;
 /// Waveforms that last longer are not made to stand still.
 const STANDING_S: f64 = 0.3;
 /// Most columns that the spectrogram keeps, and most that are measured for a picture.
-pub(crate) const COLUMNS: usize = 400;
+pub(crate) const COLUMNS: usize = 200;
 const MOST_NEW_COLUMNS: usize = 4;
 /// Steps of the zoom in time.
 const SHOWN_S: [f64; 12] = [0.001, 0.002, 0.005, 0.01, 0.02, 0.05, 0.1, 0.2, 0.5, 1.0, 2.0, 5.0];
@@ -259,12 +259,6 @@ impl Watch {
             measuring: None,
             tones_due: Instant::now(),
         })
-    }
-
-    /// Which pane is seen.
-    #[must_use]
-    pub fn pane(&self) -> Pane {
-        self.pane
     }
 
     /// Whether the picture stands while the sound goes on.
@@ -397,7 +391,7 @@ impl Watch {
     }
 
     fn update_columns(&mut self, listener: &Listener) {
-        let every_s = COURSE_S / COLUMNS as f64 * 2.0;
+        let every_s = COURSE_S / COLUMNS as f64;
         let mut measured = None;
         let mut count = 0;
         while self.due.column <= self.time_s {
@@ -414,7 +408,7 @@ impl Watch {
             }
             self.columns_seen += 1;
             self.columns.push_back(measured.clone().unwrap_or(Column { levels_db: Vec::new() }));
-            if self.columns.len() > COLUMNS / 2 {
+            if self.columns.len() > COLUMNS {
                 self.columns.pop_front();
             }
         }

@@ -35,11 +35,9 @@ use crate::bands::{TimeWeighting, Weighting};
 use crate::error::Error;
 use crate::finding::Finding;
 use crate::frame::FramePlan;
-use crate::measured::Measured;
 use crate::onsets::{NOTHING_DB, Onset, OnsetFinder};
 use crate::partials::{Partials, PartialsSettings, partials};
 use crate::pitch::{PitchNote, PitchSettings, PitchTracker};
-use crate::quantity::{Field, Key, Label, Quantities, Quantity, Unit, bare, pair};
 use crate::spectrum::{Peak, Spectrum, SpectrumPass, SpectrumSettings};
 use crate::units::{LevelReference, Note, db_from_power, power_from_db};
 use gauge::Gauge;
@@ -169,43 +167,6 @@ pub struct Moment {
     pub peaks: Vec<Peak>,
     /// When something began since the moment before.
     pub onsets_s: Vec<f64>,
-}
-
-impl Quantities for Moment {
-    fn quantities(&self) -> Vec<Quantity> {
-        const TIME: Label = Label::new("time_s", "time", Unit::Second, 1);
-        const CHANNEL: [Field<ChannelNow>; 6] = [
-            Field::plain("peak_dbfs", "peak", Unit::Decibel, 2, |now| now.peak_dbfs),
-            Field::plain("rms_dbfs", "RMS", Unit::Decibel, 2, |now| now.rms_dbfs),
-            Field::plain("level_db", "weighted level", Unit::Level, 2, |now| now.level_db),
-            Field::plain("max_db", "highest weighted level", Unit::Level, 2, |now| now.max_db),
-            Field::plain("leq_db", "equivalent level", Unit::Level, 2, |now| now.leq_db),
-            Field::plain("clipped_samples", "clipped samples", Unit::One, 0, |now| {
-                Some(now.clipped_samples as f64)
-            }),
-        ];
-        const F0: Label = Label::new("f0_hz", "fundamental", Unit::Hertz, 4).with_u();
-        const CENTS: Label = Label::new("cents", "distance from the note", Unit::Cent, 3).with_u();
-        const CONFIDENCE: Label = Label::new("confidence", "confidence", Unit::One, 3);
-        let mut all = vec![Quantity::top(&TIME, bare(self.time_s))];
-        for (n, channel) in (1..).zip(&self.channels) {
-            let key = Key::item("channels", n);
-            all.extend(Quantity::of_item(&key, &channel.name, &CHANNEL, channel));
-        }
-        let measured = |of: fn(&PitchNow) -> (f64, f64)| {
-            self.pitch.as_ref().map(of).map(|(value, u)| Measured::new(value, u))
-        };
-        all.extend([
-            Quantity::top(&F0, measured(|now| (now.f0_hz, now.f0_hz_u))),
-            Quantity::top(&CENTS, measured(|now| (now.cents, now.cents_u))),
-            Quantity::top(&CONFIDENCE, pair(self.pitch.as_ref().map(|now| now.confidence), None)),
-        ]);
-        for (n, peak) in (1..).zip(&self.peaks) {
-            let key = Key::item("peaks", n);
-            all.extend(Quantity::of_item(&key, &format!("tone {n}"), &Peak::FIELDS, peak));
-        }
-        all
-    }
 }
 
 /// Listens to a sound that goes on.

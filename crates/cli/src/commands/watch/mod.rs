@@ -215,8 +215,8 @@ enum End {
     Ended,
     /// Something began, at a time.
     Onset(f64),
-    /// The program was told to end.
-    Told,
+    /// The program was asked to end.
+    Asked,
 }
 
 /// Lines of JSON are so far apart, in seconds.
@@ -260,8 +260,8 @@ impl Watch {
                 Ok(Status::Done)
             }
             _ if self.until_onset => bail!("nothing began to sound"),
-            End::Told => {
-                interrupt::end_as_told();
+            End::Asked => {
+                interrupt::end_by_signal();
                 Ok(Status::CouldNot)
             }
             _ => Ok(Status::Done),
@@ -412,16 +412,16 @@ impl Watch {
         let sample = |tick: u64| (tick as f64 * LINE_S * rate_hz).round() as u64;
         let last = self.lasts.map(|lasts| (lasts.0 * rate_hz).round() as u64);
         let mut tick = 1;
-        let mut is_told = false;
+        let mut is_said = false;
         loop {
             let samples = match feed.next(PATIENCE)? {
                 Came::Samples(samples) => samples,
                 Came::Nothing => {
-                    if !is_told {
+                    if !is_said {
                         let said = "no samples come; they are waited for";
                         writeln!(std::io::stderr(), "tonemap: {}: {said}", feed.name)?;
                     }
-                    is_told = true;
+                    is_said = true;
                     continue;
                 }
                 Came::End => return Ok(End::Ended),

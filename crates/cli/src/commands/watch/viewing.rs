@@ -58,7 +58,7 @@ impl<'a> Viewing<'a> {
     /// Draws and obeys until it ends; a recording is finished then, whatever ended it.
     pub(super) fn run(mut self) -> Result<End> {
         let mut screen = Screen::enter(self.args.through)?;
-        interrupt::wait_to_be_told();
+        interrupt::wait_to_be_asked();
         let end = self.go_on(&mut screen);
         drop(screen);
         if let Some(recording) = self.recording.take() {
@@ -88,8 +88,8 @@ impl<'a> Viewing<'a> {
                     }
                 }
             }
-            if interrupt::is_told() {
-                return Ok(End::Told);
+            if interrupt::is_asked_to_end() {
+                return Ok(End::Asked);
             }
             if interrupt::is_to_stop() {
                 screen.suspend()?;
@@ -133,9 +133,8 @@ impl<'a> Viewing<'a> {
                 Came::End => self.has_ended = true,
             }
         }
-        if self.args.until_onset {
-            self.onset_s = self.onset_s.or(self.listener.onsets_s().first().copied());
-        }
+        // What is not asked for would be kept.
+        self.onset_s = self.onset_s.or(self.listener.onsets_s().first().copied());
         Ok(())
     }
 
