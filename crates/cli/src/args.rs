@@ -42,6 +42,13 @@ pub(crate) enum Assumed {
     FullScale(Decibels),
 }
 
+impl std::fmt::Display for Assumed {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        let Self::FullScale(level) = self;
+        write!(f, "full-scale = {}dB", level.0)
+    }
+}
+
 impl FromStr for Assumed {
     type Err = Error;
 
@@ -61,7 +68,7 @@ impl FromStr for Assumed {
     }
 }
 
-fn raw_format(text: &str) -> Result<RawFormat, Error> {
+pub(crate) fn raw_format(text: &str) -> Result<RawFormat, Error> {
     let read = || {
         let mut parts = text.split(',').map(str::trim);
         let (coding, big_endian) = RawFormat::coding_named(parts.next()?)?;

@@ -43,12 +43,19 @@ pub(crate) const READS_ONLY: &str = "TONEMAP_READS_ONLY";
 
 /// What a run reads and writes.
 static LEDGER: Mutex<Ledger> =
-    Mutex::new(Ledger { inputs: Places::new(), outputs: Places::new(), named: Vec::new() });
+    Mutex::new(Ledger {
+        inputs: Places::new(),
+        outputs: Places::new(),
+        named: Vec::new(),
+        is_of_many: false,
+    });
 
 struct Ledger {
     inputs: Places,
     outputs: Places,
     named: Vec<ReadFile>,
+    /// Whether so many are read that it is not kept which.
+    is_of_many: bool,
 }
 
 fn ledger() -> MutexGuard<'static, Ledger> {
@@ -136,8 +143,16 @@ pub(crate) fn note_input(file: &Path) -> Result<()> {
     }
     let mut ledger = ledger();
     let is_output = ledger.outputs.contains(&place);
-    ledger.inputs.insert(place);
+    if !ledger.is_of_many {
+        ledger.inputs.insert(place);
+    }
     if is_output { Err(refuse_input(file)) } else { Ok(()) }
+}
+
+/// From now on it is not kept which files were read: there are many, and what is written was claimed
+/// before.
+pub(crate) fn forget_inputs() {
+    ledger().is_of_many = true;
 }
 
 fn refuse_input(file: &Path) -> anyhow::Error {
@@ -390,6 +405,11 @@ impl Draft {
         let target = file.canonicalize().unwrap_or_else(|_| file.into());
         let temporary = Temporary::new_in(folder_of(&target)).with_context(|| not_written(file))?;
         Ok(Self { temporary, named: file.into(), target, replaces })
+    }
+
+    /// Where it is until it is finished.
+    pub(crate) fn path(&self) -> &Path {
+        self.temporary.path()
     }
 
     /// The file to write to.

@@ -251,8 +251,17 @@ pub(crate) fn drive<M: Measure>(command: &M) -> Result<Status> {
     limits.check(|| judged().collect(), status)
 }
 
+/// What another command wants of a result.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Wants {
+    /// Its numbers, and what was found.
+    Numbers,
+    /// What it has to say on a page, too.
+    Page,
+}
+
 /// Measures a take for another command: its first part, with all that is said of it.
-pub(crate) fn on<M: Measure>(command: &M, named: &Named) -> Result<Kept> {
+pub(crate) fn on<M: Measure>(command: &M, named: &Named, wants: Wants) -> Result<Kept> {
     command.check()?;
     let Common { source, parts: chosen, .. } = command.common();
     let mut take = Take::open(named.clone(), source)?;
@@ -271,7 +280,10 @@ pub(crate) fn on<M: Measure>(command: &M, named: &Named) -> Result<Kept> {
         json: json_of(command, &made)?,
         quantities: command.quantities(&made),
         findings: made.named_findings(true),
-        part: command.section(&made)?,
+        part: match wants {
+            Wants::Page => command.section(&made)?,
+            Wants::Numbers => ReportPart::default(),
+        },
     })
 }
 

@@ -18,7 +18,12 @@ use crate::text;
 /// is being done.
 pub(crate) fn begin(args: &OutputArgs) {
     text::goes_to_standard_output(args.output.is_none());
-    if args.verbose {
+    log(args.verbose);
+}
+
+/// The log, if the user wants it.
+pub(crate) fn log(verbose: bool) {
+    if verbose {
         tracing_subscriber::fmt()
             .with_writer(io::stderr)
             .with_max_level(tracing::Level::INFO)

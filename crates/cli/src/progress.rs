@@ -66,6 +66,45 @@ impl TakesProgress {
     }
 }
 
+/// Counts takes of a survey, with how fast it goes and how many could not be measured.
+pub(crate) struct SurveyProgress {
+    bar: ProgressBar,
+    started: Instant,
+    quiet: bool,
+}
+
+impl SurveyProgress {
+    /// A bar over `total` takes, of which the first `done` are; never shown if `quiet`.
+    pub(crate) fn new(total: u64, done: u64, quiet: bool) -> Self {
+        let bar = ProgressBar::with_draw_target(Some(total), ProgressDrawTarget::hidden());
+        let template = "{msg} {wide_bar} {pos} of {len} takes  {per_sec}  {eta} left";
+        if let Ok(style) = ProgressStyle::with_template(template) {
+            bar.set_style(style);
+        }
+        bar.set_message("survey");
+        bar.set_position(done);
+        bar.reset_eta();
+        Self { bar, started: Instant::now(), quiet }
+    }
+
+    /// Counts takes that are done, of which so many could not be measured until now.
+    pub(crate) fn advance(&self, takes: u64, failed: u64) {
+        if !self.quiet && self.bar.is_hidden() && self.started.elapsed() > PATIENCE {
+            self.bar.set_draw_target(ProgressDrawTarget::stderr());
+        }
+        if failed > 0 {
+            self.bar.set_message(format!("survey, {failed} failed"));
+        }
+        self.bar.inc(takes);
+    }
+}
+
+impl Drop for SurveyProgress {
+    fn drop(&mut self) {
+        self.bar.finish_and_clear();
+    }
+}
+
 impl Drop for TakesProgress {
     fn drop(&mut self) {
         self.bar.finish_and_clear();

@@ -61,6 +61,12 @@ pub(crate) fn print_error(error: &anyhow::Error) {
     let _ = writeln!(io::stderr(), "tonemap: {}.", causes.join(": ").trim_end_matches('.'));
 }
 
+/// Says something that is no error, in one sentence.
+pub(crate) fn say(words: &str) {
+    // A standard error that cannot be written to leaves nothing to be done.
+    let _ = writeln!(io::stderr(), "tonemap: {}.", words.trim_end_matches('.'));
+}
+
 /// What an error says from the outermost cause in; what a cause repeats of the one before it is
 /// left out, as the name of a file that both know.
 pub(crate) fn causes(error: &anyhow::Error) -> Vec<String> {

@@ -41,11 +41,20 @@ struct Step {
 
 /// An item of a list.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
-enum Item {
+pub enum Item {
     /// By its own number, or by its place, from 1.
     Number(usize),
     /// By its frequency in millihertz.
     Frequency(u64),
+}
+
+/// An item on the way to a number: of which list, by the names down to it, and which.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct ListItem {
+    /// Names down to the list, with dots between them.
+    pub list: String,
+    /// Which item.
+    pub item: Item,
 }
 
 impl Key {
@@ -117,6 +126,25 @@ impl Key {
     #[must_use]
     pub fn depth(&self) -> usize {
         self.0.len().saturating_sub(1)
+    }
+
+    /// The items that it leads through, from the outermost, and the names below the last, which are
+    /// none where the item is the number itself: `notes[2].rivals[1].f0_hz` leads through item 2 of
+    /// `notes` and item 1 of `notes.rivals` to `f0_hz`.
+    #[must_use]
+    pub fn items(&self) -> (Vec<ListItem>, String) {
+        let (mut items, mut path, mut below) = (Vec::new(), String::new(), String::new());
+        for step in &self.0 {
+            for names in [&mut path, &mut below] {
+                names.push_str(if names.is_empty() { "" } else { "." });
+                names.push_str(&step.name);
+            }
+            if let Some(item) = step.item {
+                items.push(ListItem { list: path.clone(), item });
+                below.clear();
+            }
+        }
+        (items, below)
     }
 
     /// The key as the head of a column: `tristimulus_1`, `partials_3_frequency_hz`.

@@ -1,5 +1,6 @@
 //! Conditions read from file names.
 
+use std::fmt;
 use std::str::FromStr;
 
 use crate::condition::Condition;
@@ -42,6 +43,13 @@ impl FromStr for Pattern {
             return Err(refuse("it has no place in braces"));
         }
         Ok(Self { start: start.into(), places })
+    }
+}
+
+impl fmt::Display for Pattern {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&self.start)?;
+        self.places.iter().try_for_each(|(name, after)| write!(f, "{{{name}}}{after}"))
     }
 }
 

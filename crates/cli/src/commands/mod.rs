@@ -20,6 +20,7 @@ mod signal;
 mod spectrogram;
 mod spectrum;
 mod study;
+mod survey;
 mod timbre;
 mod transfer;
 mod trend;
@@ -30,8 +31,10 @@ mod watch;
 use anyhow::{Context, Result, bail};
 use clap::{CommandFactory, Parser, Subcommand};
 
+use crate::analyses::word_of;
+use crate::args::SourceArgs;
 use crate::kept::{Kept, Present, presented};
-use crate::measure::{Measure, drive, on};
+use crate::measure::{Measure, Wants, drive, on};
 use crate::rerun;
 use crate::status::{Status, Usage};
 use crate::studies::Named;
@@ -74,6 +77,7 @@ pub(crate) enum Command {
     Filter(Box<filter::Filter>),
     Signal(signal::Signal),
     Watch(Box<watch::Watch>),
+    Survey(Box<survey::Survey>),
     Study(study::Study),
     Again(again::Again),
     Demo(demo::Demo),
@@ -110,6 +114,7 @@ impl Command {
             Self::Filter(command) => acts(|| command.run()),
             Self::Signal(command) => acts(|| command.run()),
             Self::Watch(command) => acts(|| command.run()),
+            Self::Survey(command) => acts(|| command.run()),
             Self::Study(command) => acts(|| command.run()),
             Self::Again(command) => acts(|| command.run()),
             Self::Demo(command) => acts(|| command.run()),
@@ -122,26 +127,37 @@ impl Command {
 struct Ways<'c> {
     alone: Box<dyn FnOnce() -> Result<Status> + 'c>,
     within: Box<Within<'c>>,
+    /// Whether its command line must name the takes, also within another.
+    names_takes: bool,
 }
 
-type Within<'c> = dyn FnOnce(Option<&Named>) -> Result<Kept> + 'c;
+type Within<'c> = dyn FnOnce(Option<&Named>, Wants) -> Result<Kept> + 'c;
 
 /// One that measures takes one by one.
 fn measures<M: Measure>(command: &M) -> Ways<'_> {
     Ways {
         alone: Box::new(|| drive(command)),
-        within: Box::new(|of| on(command, of.context("no take is named")?)),
+        within: Box::new(|of, wants| on(command, of.context("no take is named")?, wants)),
+        names_takes: false,
     }
 }
 
 /// One that measures takes together.
 fn presents<P: Present>(command: &P) -> Ways<'_> {
-    Ways { alone: Box::new(|| presented(command)), within: Box::new(|_| command.present()?.kept()) }
+    Ways {
+        alone: Box::new(|| presented(command)),
+        within: Box::new(|_, _| command.present()?.kept()),
+        names_takes: true,
+    }
 }
 
 /// One that measures nothing.
 fn acts<'c>(run: impl FnOnce() -> Result<Status> + 'c) -> Ways<'c> {
-    Ways { alone: Box::new(run), within: Box::new(|_| bail!("this command measures no take")) }
+    Ways {
+        alone: Box::new(run),
+        within: Box::new(|_, _| bail!("this command measures no take")),
+        names_takes: true,
+    }
 }
 
 /// What a command that measures is about.
@@ -184,15 +200,63 @@ pub(crate) fn learn() {
 /// Runs a command line that measures within this one, on a take that is found already or on those
 /// that it names.
 pub(crate) fn within(arguments: &[String], of: Option<&Named>) -> Result<Kept> {
+    let cli = read(arguments)?;
+    rerun::within(arguments, || (cli.command.ways().within)(of, Wants::Page))
+}
+
+fn read(arguments: &[String]) -> Result<Cli> {
     let mut words = vec!["tonemap".to_string()];
     words.extend(arguments.iter().cloned());
     words.splice(2..2, ["--quiet".into(), "--format".into(), "json".into()]);
-    let cli = Cli::try_parse_from(words).map_err(|error| {
+    Cli::try_parse_from(words).map_err(|error| {
         let said = error.to_string();
         let first = said.lines().next().unwrap_or_default();
-        Usage(first.trim_start_matches("error: ").into())
-    })?;
-    rerun::within(arguments, || (cli.command.ways().within)(of))
+        Usage(first.trim_start_matches("error: ").into()).into()
+    })
+}
+
+/// A command with its options that measures many takes, one after the other.
+pub(crate) struct ForMany {
+    /// The command and its options.
+    words: Vec<String>,
+    cli: Cli,
+}
+
+impl ForMany {
+    pub(crate) fn new(words: Vec<String>) -> Result<Self> {
+        let cli = read(&with_take(&words, "take"))?;
+        Ok(Self { words, cli })
+    }
+
+    /// The same with how takes are read.
+    pub(crate) fn reading(&self, source: &SourceArgs) -> Result<Self> {
+        let mut how = Vec::new();
+        how.extend(source.raw.map(|raw| format!("--raw={raw}")));
+        how.extend(source.assume.map(|assumed| format!("--assume={assumed}")));
+        how.extend(source.study.as_ref().map(|folder| format!("--study={}", folder.display())));
+        let mut words = self.words.clone();
+        words.splice(1..1, how);
+        Self::new(words)
+    }
+
+    /// The numbers of a take.
+    pub(crate) fn numbers(&self, of: &Named) -> Result<Kept> {
+        if !self.cli.command.ways().names_takes {
+            return rerun::within(&self.words, || {
+                (self.cli.command.ways().within)(Some(of), Wants::Numbers)
+            });
+        }
+        let words = with_take(&self.words, &word_of(of));
+        let cli = read(&words)?;
+        rerun::within(&words, || (cli.command.ways().within)(Some(of), Wants::Numbers))
+    }
+}
+
+/// A command line with the take behind the command.
+fn with_take(words: &[String], take: &str) -> Vec<String> {
+    let mut words = words.to_vec();
+    words.insert(1.min(words.len()), take.into());
+    words
 }
 
 /// The commands that measure a take.
