@@ -42,13 +42,12 @@ pub(crate) const MOST_TEXT_BYTES: u64 = 16 << 20;
 pub(crate) const READS_ONLY: &str = "TONEMAP_READS_ONLY";
 
 /// What a run reads and writes.
-static LEDGER: Mutex<Ledger> =
-    Mutex::new(Ledger {
-        inputs: Places::new(),
-        outputs: Places::new(),
-        named: Vec::new(),
-        is_of_many: false,
-    });
+static LEDGER: Mutex<Ledger> = Mutex::new(Ledger {
+    inputs: Places::new(),
+    outputs: Places::new(),
+    named: Vec::new(),
+    is_of_many: false,
+});
 
 struct Ledger {
     inputs: Places,

@@ -39,6 +39,8 @@
 //! | [`isolation`] | sound insulation between rooms, and its single numbers |
 //! | [`compare`] | two sounds: delay, drift, gain, differences and which of them are real |
 //! | [`live`] | a sound while it goes on: the same numbers of what was heard last |
+//! | [`collection`] | a quantity over many takes: its spread, and what stands out |
+//! | [`fingerprint`] | whether two takes are one recording, copied or coded anew |
 //! | [`trend`] | a quantity against a condition: line, course, steps |
 //! | [`filter`] | bands kept or removed, with linear phase and no delay |
 //! | [`synth`] | sounds whose truth is known |
@@ -67,10 +69,12 @@
 
 pub mod bands;
 mod between;
+pub mod collection;
 pub mod compare;
 mod error;
 pub mod filter;
 mod finding;
+pub mod fingerprint;
 mod fit;
 pub mod frame;
 mod hearing;

@@ -27,6 +27,7 @@
 //! | [`targets_figure`] | partials of bells against the ratios wanted |
 //! | [`difference_figure`] | two spectra and their difference |
 //! | [`maps_figure`] | two spectrograms and their difference |
+//! | [`survey_figure`] | quantities over the takes of a survey |
 //! | [`trend_figure`] | a quantity against a condition |
 //! | [`waterfall_figure`] | spectra one behind the other, over time |
 //! | [`waveform_figure`] | waveforms and their RMS levels over time |
@@ -87,6 +88,7 @@ mod screen;
 mod sheet;
 mod spectrogram;
 mod spectrum;
+mod survey;
 mod theme;
 mod ticks;
 mod timbre;
@@ -124,6 +126,7 @@ pub use spectrogram::{
     spectrogram_figure,
 };
 pub use spectrum::{DrawnSpectrum, FrequencyScale, LevelAxis, SpectrumFigure, spectrum_figure};
+pub use survey::{SurveyFigure, SurveyGroup, SurveyPanel, survey_figure};
 pub use timbre::{ContentFigure, CourseFigure, content_figure, course_figure};
 pub use transfer::{TransferFigure, TransferOverlay, transfer_figure, transfer_overlay_figure};
 pub use trend::{TrendFigure, trend_figure};

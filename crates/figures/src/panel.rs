@@ -134,6 +134,11 @@ impl Panel {
         ticks.filter(|tick| !tick.label.is_empty()).map(|tick| tick.value).collect()
     }
 
+    /// Where the values at the left lie, in pixels, each on one row of them.
+    pub(crate) fn y_lines(&self) -> Vec<f64> {
+        self.y.ticks(Y_TICK_PX).iter().map(|tick| crisp(self.y.place(tick.value))).collect()
+    }
+
     /// Grid lines alone. To be drawn before what the panel holds.
     pub(crate) fn draw_lines(&self, sheet: &Sheet<'_>) -> Result<(), Error> {
         let (left, right) = (self.x.from_px, self.x.to_px);

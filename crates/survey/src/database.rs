@@ -196,9 +196,8 @@ fn check_form(connection: &Connection, file: &Path) -> std::result::Result<bool,
         connection.query_row(&format!("PRAGMA {name}"), [], |row| row.get(0))
     };
     let asked = number("application_id").and_then(|application| {
-        let tables: i32 = connection.query_row("SELECT count(*) FROM sqlite_schema", [], |row| {
-            row.get(0)
-        })?;
+        let tables: i32 =
+            connection.query_row("SELECT count(*) FROM sqlite_schema", [], |row| row.get(0))?;
         Ok((application, number("user_version")?, tables))
     });
     match asked {
@@ -559,9 +558,8 @@ pub(crate) fn add_column(
         let sql = format!("ALTER TABLE {} ADD COLUMN {} REAL", quoted(table), quoted(&name));
         connection.execute_batch(&sql)?;
     }
-    connection
-        .prepare_cached("INSERT INTO columns VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)")?
-        .execute(params![
+    connection.prepare_cached("INSERT INTO columns VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)")?.execute(
+        params![
             table,
             column.name,
             column.key,
@@ -569,7 +567,8 @@ pub(crate) fn add_column(
             column.unit,
             column.decimals as i64,
             column.has_u
-        ])?;
+        ],
+    )?;
     Ok(())
 }
 
@@ -689,9 +688,7 @@ impl Reader {
                 let uri = format!("file:{}?immutable=1", uri.replace('?', "%3f"));
                 Connection::open_with_flags(uri, flags | OpenFlags::SQLITE_OPEN_URI)?
             }
-            Err(error)
-                if error.sqlite_error_code() == Some(rusqlite::ErrorCode::NotADatabase) =>
-            {
+            Err(error) if error.sqlite_error_code() == Some(rusqlite::ErrorCode::NotADatabase) => {
                 return Err(Error::NotASurvey(file.into()));
             }
             other => other?,
@@ -774,9 +771,8 @@ pub(crate) fn columns_in_order(
     connection: &Connection,
 ) -> std::result::Result<BTreeMap<String, Vec<Column>>, Error> {
     let mut tables: BTreeMap<String, Vec<Column>> = BTreeMap::new();
-    let mut all = connection.prepare(
-        "SELECT table_name, column_name, key, name, unit, decimals, has_u FROM columns",
-    )?;
+    let mut all = connection
+        .prepare("SELECT table_name, column_name, key, name, unit, decimals, has_u FROM columns")?;
     let mut rows = all.query([])?;
     while let Some(row) = rows.next()? {
         tables.entry(row.get(0)?).or_default().push(Column {

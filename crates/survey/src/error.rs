@@ -49,7 +49,9 @@ pub enum Error {
     #[error("'{0}' is no part; write it as 3/16: the third of sixteen")]
     Part(String),
     /// Parts are missing.
-    #[error("{what} missing: {missing} of {of}; measure them, or join without them by --incomplete")]
+    #[error(
+        "{what} missing: {missing} of {of}; measure them, or join without them by --incomplete"
+    )]
     PartsMissing {
         /// "part 3 is" or "parts 3, 5 are".
         what: &'static str,

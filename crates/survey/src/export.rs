@@ -140,12 +140,7 @@ impl Reader {
     }
 
     /// Writes a table, and says how many rows it has.
-    pub fn write(
-        &self,
-        table: &Table,
-        form: Form,
-        out: impl Write + Send,
-    ) -> Result<u64, Error> {
+    pub fn write(&self, table: &Table, form: Form, out: impl Write + Send) -> Result<u64, Error> {
         let names: Vec<String> = table.columns.iter().map(|one| quoted(&one.name)).collect();
         let sql = format!(
             "SELECT {} FROM {} ORDER BY {}",
@@ -241,10 +236,9 @@ impl Held {
                 all.push(text.to_vec().into());
                 levels.push(1);
             }
-            (
-                Self::Integer(_, levels) | Self::Real(_, levels) | Self::Text(_, levels),
-                _,
-            ) => levels.push(0),
+            (Self::Integer(_, levels) | Self::Real(_, levels) | Self::Text(_, levels), _) => {
+                levels.push(0)
+            }
         }
     }
 }

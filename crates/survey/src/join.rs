@@ -61,17 +61,14 @@ pub fn join(parts: &[PathBuf], into: &Path, incomplete: bool) -> Result<Joined, 
     for file in files_of(&runs) {
         copy(&connection, &file, &tables)?;
     }
-    let joined = connection.query_row(
-        "SELECT count(*), coalesce(sum(waits), 0) FROM takes",
-        [],
-        |row| {
+    let joined =
+        connection.query_row("SELECT count(*), coalesce(sum(waits), 0) FROM takes", [], |row| {
             Ok(Joined {
                 parts: files_of(&runs).len() as u64,
                 takes: row.get::<_, i64>(0)? as u64,
                 waiting: row.get::<_, i64>(1)? as u64,
             })
-        },
-    )?;
+        })?;
     connection.execute_batch("DROP TABLE temp.numbered; PRAGMA optimize;")?;
     connection.pragma_update(None, "journal_mode", "wal")?;
     connection.close().map_err(|(_, error)| Error::from(error))?;
@@ -129,9 +126,8 @@ fn files_of(runs: &[(PathBuf, RunRecord)]) -> Vec<PathBuf> {
 /// Finds out whether parts belong together, and whether one is missing. A part that is named twice
 /// counts once.
 fn check(runs: &mut Vec<(PathBuf, RunRecord)>, incomplete: bool) -> Result<(), Error> {
-    let refuse = |file: &Path, reason: String| {
-        Err(Error::PartsDiffer { file: file.into(), reason })
-    };
+    let refuse =
+        |file: &Path, reason: String| Err(Error::PartsDiffer { file: file.into(), reason });
     let Some((first_file, first)) = runs.first().cloned() else {
         return Err(Error::Table("there is nothing to join".into()));
     };
@@ -216,9 +212,11 @@ fn number_takes(connection: &Connection, runs: &[(PathBuf, RunRecord)]) -> Resul
             known.push(identity.clone());
             known.len() - 1
         });
-        if known.len() > connection.query_row("SELECT count(*) FROM runs", [], |row| {
-            row.get::<_, i64>(0).map(|n| n as usize)
-        })? {
+        if known.len()
+            > connection.query_row("SELECT count(*) FROM runs", [], |row| {
+                row.get::<_, i64>(0).map(|n| n as usize)
+            })?
+        {
             // The first part began first, as far as its clock is right.
             let of = run.identity.part.map(|part| part.of);
             insert_run(connection, &identity, of, &run.began)?;

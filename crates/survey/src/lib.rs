@@ -45,4 +45,4 @@ pub use database::{
 pub use error::Error;
 pub use join::{Joined, join};
 pub use part::Part;
-pub use query::{Chosen, Quantity, View};
+pub use query::{Chosen, Counted, Quantity, View, name_of};

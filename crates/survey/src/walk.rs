@@ -12,8 +12,8 @@ use crate::error::Error;
 
 /// Endings of the names of recordings.
 pub const ENDINGS: [&str; 22] = [
-    "wav", "wave", "rf64", "bw64", "bwf", "w64", "aif", "aiff", "aifc", "flac", "caf", "ogg", "oga",
-    "mp1", "mp2", "mp3", "mp4", "m4a", "m4b", "aac", "adts", "sdif",
+    "wav", "wave", "rf64", "bw64", "bwf", "w64", "aif", "aiff", "aifc", "flac", "caf", "ogg",
+    "oga", "mp1", "mp2", "mp3", "mp4", "m4a", "m4b", "aac", "adts", "sdif",
 ];
 
 /// A take that was found.
@@ -256,7 +256,6 @@ fn bytes_of(path: &Path) -> Vec<u8> {
 pub fn folder_of(path: &str) -> &str {
     path.rsplit_once('/').map_or("", |(folder, _)| folder)
 }
-
 
 #[cfg(test)]
 mod tests {

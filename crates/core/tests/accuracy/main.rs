@@ -6,6 +6,7 @@
 //! `cargo accuracy` makes all trials of every quantity and prints the table of their errors.
 
 mod bands;
+mod collection;
 mod compare;
 mod loudness;
 mod modulation;
@@ -37,6 +38,7 @@ fn whole_table() {
     let mut failed = 0;
     for measures in [
         bands::MEASURES,
+        collection::MEASURES,
         compare::MEASURES,
         loudness::MEASURES,
         modulation::MEASURES,

@@ -109,11 +109,10 @@ mod tests {
             let asked = read(text).expect("commands");
             asked.into_iter().map(|one| one.words).collect::<Vec<_>>()
         };
-        assert_eq!(words("pitch, timbre --from  0.1,inspect"), [
-            "pitch",
-            "timbre --from 0.1",
-            "inspect"
-        ]);
+        assert_eq!(
+            words("pitch, timbre --from  0.1,inspect"),
+            ["pitch", "timbre --from 0.1", "inspect"]
+        );
         for wrong in [
             "",
             "pich",

@@ -113,8 +113,7 @@ impl Join {
             let name = files::shown(&self.into);
             bail!("{name}: a part cannot be joined into itself; choose another name");
         }
-        let draft =
-            files::Draft::begin(&self.into, Content::Result, self.force || was_joined)?;
+        let draft = files::Draft::begin(&self.into, Content::Result, self.force || was_joined)?;
         let joined = join(&self.parts, draft.path(), self.incomplete)?;
         draft.finish()?;
         if joined.waiting > 0 {

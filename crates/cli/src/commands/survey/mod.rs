@@ -4,10 +4,11 @@ mod asked;
 mod export;
 mod lock;
 mod run;
+mod show;
 
 use std::path::PathBuf;
 
-use anyhow::Result;
+use anyhow::{Context, Result};
 use clap::{Args, Subcommand};
 use tonemap_core::units::Seconds;
 use tonemap_media::RawFormat;
@@ -16,6 +17,7 @@ use tonemap_survey::Part;
 
 use crate::args::{self, Assumed};
 use crate::status::Status;
+use run::Run;
 
 /// Measure many takes at once, into one database file that can be resumed and asked
 ///
@@ -33,7 +35,13 @@ pub(crate) struct Survey {
     #[command(subcommand)]
     action: Option<Action>,
     #[command(flatten)]
-    run: Option<Run>,
+    what: Option<What>,
+    #[command(flatten)]
+    which: Which,
+    #[command(flatten)]
+    reading: Reading,
+    #[command(flatten)]
+    work: Work,
 }
 
 const EXAMPLES: &str = "Examples:
@@ -45,18 +53,21 @@ const EXAMPLES: &str = "Examples:
       options behind the command; conditions from the names of folders and files
   tonemap survey archive --measure pitch --part 3/16 --into part-3.sqlite
       the third of sixteen shares, for one of several machines
+  tonemap survey show archive.sqlite --by folder --figure archive.png
+      how quantities are spread, and which takes stand out
   tonemap survey export archive.sqlite --parquet tables
       a file a table for query engines";
 
 #[derive(Subcommand)]
 enum Action {
+    Show(show::Show),
     Export(export::Export),
     Join(export::Join),
 }
 
 /// What is measured, of which takes, into what.
 #[derive(Args)]
-struct Run {
+struct What {
     /// Folders with recordings, single recordings, or - for a list of them on standard input
     #[arg(value_name = "FOLDER", required = true)]
     folders: Vec<PathBuf>,
@@ -66,12 +77,6 @@ struct Run {
     /// The survey: an SQLite file, made if it is not there
     #[arg(long, value_name = "FILE")]
     into: PathBuf,
-    #[command(flatten)]
-    which: Which,
-    #[command(flatten)]
-    reading: Reading,
-    #[command(flatten)]
-    work: Work,
 }
 
 /// Which takes.
@@ -137,12 +142,15 @@ struct Work {
 
 impl Survey {
     pub(crate) fn run(&self) -> Result<Status> {
-        match (&self.action, &self.run) {
-            (Some(Action::Export(export)), _) => export.run(),
-            (Some(Action::Join(join)), _) => join.run(),
-            (None, Some(run)) => run.run(),
-            // The arguments ask for one of them.
-            (None, None) => Ok(Status::WrongUsage),
+        match &self.action {
+            Some(Action::Show(show)) => show.run(),
+            Some(Action::Export(export)) => export.run(),
+            Some(Action::Join(join)) => join.run(),
+            None => {
+                let Self { what, which, reading, work, .. } = self;
+                let what = what.as_ref().context("the arguments ask for one of them")?;
+                Run { what, which, reading, work }.run()
+            }
         }
     }
 }

@@ -10,7 +10,9 @@ use std::time::{Duration, Instant, SystemTime};
 
 use anyhow::{Context, Result, anyhow, bail};
 use tonemap_core::Error as CoreError;
+use tonemap_core::fingerprint::Printer;
 use tonemap_core::units::Seconds;
+use tonemap_media::Block;
 use tonemap_survey::walk::{self, About, Choice};
 use tonemap_survey::{
     CommandResult, Identity, MeasuredTake, Outcome, Reader, SoundInfo, Survey, Waiting,
@@ -18,7 +20,7 @@ use tonemap_survey::{
 
 use super::asked::{self, Asked};
 use super::lock::Lock;
-use super::{Reading, Run, Which, Work};
+use super::{Reading, What, Which, Work};
 use crate::args::{PartArgs, SourceArgs, SpanArgs};
 use crate::files;
 use crate::interrupt;
@@ -35,6 +37,8 @@ const BATCH: Duration = Duration::from_millis(500);
 const BATCH_TAKES: usize = 256;
 /// Takes that are looked up at a time.
 const AHEAD: usize = 512;
+/// How much of a take has a fingerprint, in seconds.
+const PRINTED_S: f64 = 60.0;
 /// Problems that are named one by one.
 const NAMED_PROBLEMS: usize = 10;
 /// How often a take is read again that changes while it is read.
@@ -98,17 +102,25 @@ impl StudyTakes {
     }
 }
 
-impl Run {
+/// A run, as it was asked for.
+pub(super) struct Run<'a> {
+    pub(super) what: &'a What,
+    pub(super) which: &'a Which,
+    pub(super) reading: &'a Reading,
+    pub(super) work: &'a Work,
+}
+
+impl Run<'_> {
     pub(super) fn run(&self) -> Result<Status> {
         output::log(self.work.verbose);
         let plan = Plan::new(self)?;
-        let Which { part, again, drop_gone, .. } = self.which;
-        let _lock = Lock::of(&self.into, || {
-            let name = files::shown(&self.into);
+        let &Which { part, again, drop_gone, .. } = self.which;
+        let _lock = Lock::of(&self.what.into, || {
+            let name = files::shown(&self.what.into);
             status::say(&format!("another run writes into {name}; this one begins when it ends"));
         })?;
-        let name = || files::shown(&self.into);
-        let mut survey = Survey::open(&self.into).with_context(name)?;
+        let name = || files::shown(&self.what.into);
+        let mut survey = Survey::open(&self.what.into).with_context(name)?;
         let identity = plan.identity(part)?;
         let run = survey.run(&identity, &now()).with_context(name)?;
         let (listed, problems) =
@@ -131,11 +143,11 @@ impl Run {
             self.work.quiet || listed.waiting == 0,
         );
         tracing::info!(takes = listed.takes, waiting = listed.waiting, "listed");
-        let reader = Reader::open(&self.into)?;
-        let measured = plan.measure(&mut survey, reader, run, &self.work, &progress);
+        let reader = Reader::open(&self.what.into)?;
+        let measured = plan.measure(&mut survey, reader, run, self.work, &progress);
         drop(progress);
         let done = measured.with_context(name)?;
-        let standing = Reader::open(&self.into)?.standing(run)?;
+        let standing = Reader::open(&self.what.into)?.standing(run)?;
         survey.close()?;
         if !self.work.quiet {
             let seconds = began.elapsed().as_secs_f64();
@@ -153,13 +165,12 @@ impl Run {
         &self,
         take: &mut dyn FnMut(walk::Found) -> Result<(), tonemap_survey::Error>,
     ) -> Result<Vec<String>, tonemap_survey::Error> {
-        let choice =
-            Choice { only: self.which.only.clone(), without: self.which.without.clone() };
+        let choice = Choice { only: self.which.only.clone(), without: self.which.without.clone() };
         let is_list = |folder: &&PathBuf| folder.as_os_str() == "-";
         let folders: Vec<PathBuf> =
-            self.folders.iter().filter(|folder| !is_list(folder)).cloned().collect();
+            self.what.folders.iter().filter(|folder| !is_list(folder)).cloned().collect();
         let mut problems = walk::walk(&folders, &choice, &mut *take)?;
-        if self.folders.iter().any(|folder| is_list(&folder)) {
+        if self.what.folders.iter().any(|folder| is_list(&folder)) {
             problems.extend(walk::list(std::io::stdin().lock(), take)?);
         }
         Ok(problems)
@@ -197,12 +208,7 @@ fn takes(count: u64) -> String {
 }
 
 /// What a run has done, in words.
-fn summary(
-    name: &str,
-    standing: &tonemap_survey::Standing,
-    done: &Done,
-    seconds: f64,
-) -> String {
+fn summary(name: &str, standing: &tonemap_survey::Standing, done: &Done, seconds: f64) -> String {
     let mut said = vec![format!("{name}: {}", takes(standing.takes))];
     if standing.failed > 0 {
         said.push(format!("{} could not be measured in full", text::grouped(standing.failed)));
@@ -257,8 +263,8 @@ impl Feeder {
 }
 
 impl<'a> Plan<'a> {
-    fn new(run: &'a Run) -> Result<Self> {
-        let reading = &run.reading;
+    fn new(run: &Run<'a>) -> Result<Self> {
+        let reading = run.reading;
         let source = SourceArgs {
             raw: reading.raw,
             study: reading.study.clone(),
@@ -266,7 +272,7 @@ impl<'a> Plan<'a> {
             ..SourceArgs::default()
         };
         let study = OpenStudy::of(&source)?.map(StudyTakes::new);
-        let mut asked = asked::read(&run.measure)?;
+        let mut asked = asked::read(&run.what.measure)?;
         for one in &mut asked {
             one.line = one.line.reading(&source)?;
         }
@@ -394,7 +400,10 @@ impl<'a> Plan<'a> {
         let mut measured =
             MeasuredTake { conditions: self.conditions(&named), ..MeasuredTake::default() };
         match self.open(&named) {
-            Ok(info) => measured.info = Some(info),
+            Ok((info, print)) => {
+                measured.info = Some(info);
+                measured.print = print;
+            }
             Err(error) => {
                 measured.reason = Some(reason_of(&error, path));
                 return measured;
@@ -413,20 +422,21 @@ impl<'a> Plan<'a> {
         measured
     }
 
-    /// What the file says of its sound.
-    fn open(&self, named: &Named) -> Result<SoundInfo> {
+    /// What the file says of its sound, and its fingerprint.
+    fn open(&self, named: &Named) -> Result<(SoundInfo, Vec<u16>)> {
         let mut take = Take::open(named.clone(), &self.source)?;
         if take.frames == 0 {
             bail!("the recording holds no samples");
         }
         let all = PartArgs { span: SpanArgs::default(), channels: Vec::new() };
         let reference = take.parts(&all)?.first().map(|part| part.reference.words());
-        Ok(SoundInfo {
+        let info = SoundInfo {
             sample_rate_hz: take.info.sample_rate_hz,
             channels: take.info.channels as u64,
             duration_s: take.duration_s(),
             level_reference: reference.unwrap_or("re full scale"),
-        })
+        };
+        Ok((info, print_of(&take)?))
     }
 
     fn result(&self, asked: &Asked, named: &Named) -> Result<CommandResult> {
@@ -463,6 +473,19 @@ impl<'a> Plan<'a> {
     }
 }
 
+/// The fingerprint of the beginning of a take, of the mean of its channels.
+fn print_of(take: &Take) -> Result<Vec<u16>> {
+    let rate_hz = take.info.sample_rate_hz;
+    let mut printer = Printer::new(rate_hz);
+    let mut reader = take.reader()?;
+    let (mut block, mut mean) = (Block::default(), Vec::new());
+    while (reader.position() as f64) < PRINTED_S * rate_hz && reader.read(&mut block)? {
+        block.mean_into(&mut mean);
+        printer.push(&mean);
+    }
+    Ok(printer.finish())
+}
+
 /// Writes what comes, in batches.
 fn write(
     survey: &mut Survey,
@@ -488,7 +511,8 @@ fn write(
             let measured = || batch.iter().filter_map(|outcome| outcome.measured.as_ref());
             done.takes += batch.len() as u64;
             done.failed += measured().filter(|take| take.reason.is_some()).count() as u64;
-            done.sound_s += measured().filter_map(|take| take.info).map(|i| i.duration_s).sum::<f64>();
+            done.sound_s +=
+                measured().filter_map(|take| take.info).map(|i| i.duration_s).sum::<f64>();
             progress.advance(batch.len() as u64, done.failed);
             batch.clear();
         }
