@@ -16,7 +16,10 @@
 //! - in groups of at least [`GROUP_WITH_TAILS`], 1/1.645 of the distance of their 95 % quantile, and
 //!   of at least [`GROUP_WITH_FAR_TAILS`], 1/2.326 of that of their 99 % quantile, so that a
 //!   distribution with long tails has no outliers of its own,
-//! - the last digit of the quantity, which may be the same in all.
+//! - the last digit of the quantity.
+//!
+//! Where most values are the same, the tails count in groups of any size: what one of ten has does
+//! not stand out.
 //!
 //! As s is itself uncertain, z is compared with Student's t with 0.37 · (n − 1) degrees of freedom:
 //! n values that it is known from, and the efficiency of that spread on normal values.
@@ -180,8 +183,10 @@ fn of_group(values: &[Member], order: &[usize], digit: f64, share: f64, found: &
     all.sort_unstable_by(f64::total_cmp);
     let spread = |far: &[f64]| {
         let half = DEVIATION_OF_MEDIAN * quantile(if is_even { &all } else { far }, 0.5);
-        // Each side has half of the values: 0.9 of it is 95 % of all.
-        let tails = TAILS.iter().filter(|(_, _, least)| order.len() >= *least);
+        // Each side has half of the values: 0.9 of it is 95 % of all. Where most are the same, the
+        // tails are all that there is.
+        let is_same = half <= digit;
+        let tails = TAILS.iter().filter(|(_, _, least)| is_same || order.len() >= *least);
         let tails = tails.map(|(share, deviations, _)| quantile(far, *share) / deviations);
         tails.fold(half.max(digit), f64::max)
     };
@@ -241,8 +246,13 @@ mod tests {
         assert_eq!(found.iter().map(|one| one.index).collect::<Vec<_>>(), [40]);
         assert_eq!(found[0].median, 2.0);
         // Where all are the same, the last digit is the spread.
-        let mut same: Vec<Member> = (0..20).map(|_| member(1.0, 0)).collect();
+        let mut same: Vec<Member> = (0..40).map(|_| member(1.0, 0)).collect();
         same.push(member(1.05, 0));
+        assert!(odd(&same, 0.01, 0.05).is_empty());
+        same.push(member(9.0, 0));
+        assert_eq!(odd(&same, 0.01, 0.05).len(), 1);
+        // What many have does not.
+        same.extend((0..8).map(|n| member(10.0 + f64::from(n), 0)));
         assert!(odd(&same, 0.01, 0.05).is_empty());
         // Few say nothing.
         let few: Vec<Member> = (0..6).map(|n| member(f64::from(n), 0)).collect();

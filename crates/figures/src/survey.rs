@@ -181,7 +181,7 @@ fn draw_histogram(
     }
     panel.draw_x_scale(sheet, "")?;
     let look = Type::new(theme::LABEL_PX, theme::PALE_INK).align(Align::Centre);
-    sheet.text(f64::midpoint(along.0, along.1), down.0 + 34.0, "takes of each value", look)?;
+    sheet.text(f64::midpoint(along.0, along.1), down.0 + 34.0, "number of takes", look)?;
     panel.draw_box(sheet)
 }
 

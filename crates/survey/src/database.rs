@@ -674,7 +674,8 @@ impl Reader {
         if !file.exists() {
             return Err(Error::NotThere(file.into()));
         }
-        let flags = OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_NO_MUTEX;
+        // One that may not write leaves the files of the log behind, and cannot be asked without.
+        let flags = OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_NO_MUTEX;
         let opened = Connection::open_with_flags(file, flags).and_then(|connection| {
             connection.busy_timeout(PATIENCE)?;
             connection.query_row("SELECT count(*) FROM sqlite_schema", [], |_| Ok(()))?;
@@ -686,6 +687,7 @@ impl Reader {
                 let uri = walk::text_of(&file.canonicalize()?);
                 let uri = uri.strip_prefix("file:").unwrap_or(&uri).replace('%', "%25");
                 let uri = format!("file:{}?immutable=1", uri.replace('?', "%3f"));
+                let flags = OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_NO_MUTEX;
                 Connection::open_with_flags(uri, flags | OpenFlags::SQLITE_OPEN_URI)?
             }
             Err(error) if error.sqlite_error_code() == Some(rusqlite::ErrorCode::NotADatabase) => {

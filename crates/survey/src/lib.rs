@@ -12,6 +12,7 @@
 //! | `pitch_notes`, … | an item of a list | `take_id`, `number` or `center_hz`, and its numbers |
 //! | `findings` | a finding | `take_id`, `command`, `code`, `severity`, `channel`, `text` |
 //! | `conditions` | a condition of a take | `take_id`, `name`, `value` |
+//! | `prints` | a take | `take_id`, `words`: its fingerprint, little-endian |
 //! | `settings` | settings of a command | `hash`, `command`, `json` |
 //! | `runs` | what was asked for | `id`, `measure`, `reading`, `tonemap` (version), `program` (hash), `part`, `parts`, `began` |
 //! | `columns` | a number | `table_name`, `column_name`, `key`, `name`, `unit`, `decimals`, `has_u` |

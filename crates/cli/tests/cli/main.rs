@@ -45,6 +45,7 @@ mod sources;
 mod spectrogram;
 mod spectrum;
 mod study;
+mod survey;
 mod texts;
 mod timbre;
 mod transfer;

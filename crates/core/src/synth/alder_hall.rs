@@ -118,6 +118,33 @@ pub fn harp_note(string: &PluckedString, sample_rate_hz: f64, duration_s: f64) -
     sound
 }
 
+/// Strings of the harp that were plucked many times, by MIDI number, and how often each.
+pub const PLUCKED_STRINGS: [i32; 3] = [55, 62, 69];
+/// See above.
+pub const PLUCKS: u64 = 12;
+/// The pluck, of the second string, at which the string had slipped, and by how many cents.
+pub const SLIPPED_PLUCK: (u64, f64) = (7, -6.5);
+
+/// One of many plucks of a string: no two are as hard, nor at the same place.
+#[must_use]
+pub fn harp_pluck(number: i32, pluck: u64, sample_rate_hz: f64, duration_s: f64) -> Vec<f64> {
+    let seed = 100 * number as u64 + pluck;
+    let chance = white_noise(seed, 1.0, 3);
+    let (slipped, by_cents) = SLIPPED_PLUCK;
+    let is_slipped = number == PLUCKED_STRINGS[1] && pluck == slipped;
+    let cents = 0.3 * chance[0] + if is_slipped { by_cents } else { 0.0 };
+    let string = harp_string(number, cents);
+    let string = PluckedString {
+        pluck_position: (string.pluck_position + 0.008 * chance[1]).clamp(0.3, 0.45),
+        amplitude: string.amplitude * (0.2 * chance[2]).exp(),
+        ..string
+    };
+    let mut sound = white_noise(seed + 50, HALL_NOISE, (duration_s * sample_rate_hz) as usize);
+    let start = (0.1 * sample_rate_hz) as usize;
+    mix(&mut sound[start..], &string.render(sample_rate_hz, duration_s - 0.1));
+    sound
+}
+
 /// Frequency of the flute's long tone in Hz: A4, five cents sharp.
 pub const FLUTE_A4_HZ: f64 = 441.27;
 

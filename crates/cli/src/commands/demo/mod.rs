@@ -157,10 +157,33 @@ impl Demo {
         self.write_take("hall-night.wav", RATE, 24, &[night])?;
         let worn = narrow(&alder_hall::worn_fan(rate, 10.0));
         self.write_take("fan-worn.wav", RATE, 24, &[worn])?;
+        self.write_plucks(rate)?;
         self.write_take("harp-copy.wav", RATE, 24, &[narrow(&alder_hall::poor_copy(rate, 4.0))])?;
         let overdriven = narrow(&alder_hall::overdriven_flute(44_100.0, 2.0));
         let dead = vec![0.0; overdriven.len()];
         self.write_take("damaged.wav", 44_100, 16, &[overdriven, dead])
+    }
+
+    /// Many plucks of a few strings, in a folder of their own; the last is a copy of another that was
+    /// turned down.
+    fn write_plucks(&self, rate: f64) -> Result<()> {
+        let folder = self.folder.join("plucks");
+        fs::create_dir_all(&folder)
+            .with_context(|| format!("{}: the folder could not be made", files::shown(&folder)))?;
+        for number in alder_hall::PLUCKED_STRINGS {
+            let string = Note(number).to_string().to_lowercase();
+            for pluck in 1..=alder_hall::PLUCKS {
+                let sound = alder_hall::harp_pluck(number, pluck, rate, 1.6);
+                let name = format!("plucks/{string}-{pluck:02}.wav");
+                self.write_take(&name, rate as u32, 24, &[synth::to_samples(&sound)])?;
+                if pluck == 5 && number == alder_hall::PLUCKED_STRINGS[2] {
+                    let quieter: Vec<f64> = sound.iter().map(|x| 0.5 * x).collect();
+                    let name = format!("plucks/{string}-copy.wav");
+                    self.write_take(&name, rate as u32, 24, &[synth::to_samples(&quieter)])?;
+                }
+            }
+        }
+        Ok(())
     }
 
     fn write_take(&self, name: &str, rate: u32, bits: u16, channels: &[Vec<f32>]) -> Result<()> {
@@ -195,7 +218,8 @@ impl Demo {
         for word in shlex::split(step.arguments).unwrap_or_default() {
             arguments.extend(self.expanded(word)?);
         }
-        let writes_nothing = ["study", "again"].iter().any(|word| step.arguments.starts_with(word));
+        let writes_nothing =
+            ["study", "again", "survey plucks"].iter().any(|word| step.arguments.starts_with(word));
         if self.force && !writes_nothing {
             arguments.push("--force".into());
         }

@@ -679,6 +679,23 @@ pub(super) const STEPS: &[Step] = &[
         files: &[],
     },
     Step {
+        heading: "Many takes at once",
+        text: "Three strings of the harp, plucked a dozen times each: every take is measured into \
+               one database, which grows with the folder.",
+        arguments: "survey plucks --measure 'pitch, timbre, inspect' --names \
+                    '{string}-{pluck}.wav' --into plucks.sqlite",
+        figure: None,
+        files: &["plucks.sqlite"],
+    },
+    Step {
+        heading: "Which of them stands out?",
+        text: "Within its string each take is compared with the others: one string had slipped, \
+               and one take is a copy of another, turned down.",
+        arguments: "survey show plucks.sqlite --by string --figure plucks.png",
+        figure: Some("plucks.png"),
+        files: &[],
+    },
+    Step {
         heading: "A result that is kept",
         text: "With all it takes to make it again.",
         arguments: "partials harp-g3 --format json --output harp-g3.json --quiet",

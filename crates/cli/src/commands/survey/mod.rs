@@ -4,6 +4,7 @@ mod asked;
 mod export;
 mod lock;
 mod run;
+mod script;
 mod show;
 
 use std::path::PathBuf;
@@ -63,6 +64,7 @@ enum Action {
     Show(show::Show),
     Export(export::Export),
     Join(export::Join),
+    Script(Box<script::Script>),
 }
 
 /// What is measured, of which takes, into what.
@@ -146,6 +148,7 @@ impl Survey {
             Some(Action::Show(show)) => show.run(),
             Some(Action::Export(export)) => export.run(),
             Some(Action::Join(join)) => join.run(),
+            Some(Action::Script(script)) => script.run(),
             None => {
                 let Self { what, which, reading, work, .. } = self;
                 let what = what.as_ref().context("the arguments ask for one of them")?;

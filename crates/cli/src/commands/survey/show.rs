@@ -101,7 +101,7 @@ struct Shown<'a> {
     quantities: Vec<Spread>,
     unusual: Vec<Unusual>,
     copies: Vec<Vec<String>>,
-    near_copies: Vec<NearCopy>,
+    near_copies: Vec<Vec<NearCopy>>,
 }
 
 /// A run of the survey.
@@ -173,12 +173,12 @@ struct Why {
     chance: f64,
 }
 
+/// A take that is the same recording as another.
 #[derive(Serialize)]
 struct NearCopy {
-    first: String,
-    second: String,
+    path: String,
+    /// When it begins, after the first of the group.
     offset_s: f64,
-    differing: f64,
 }
 
 /// A quantity with the values of all takes.
@@ -309,8 +309,9 @@ impl Show {
             let digit = 10_f64.powi(-(quantity.column.decimals as i32));
             let odd = odd(&plain, digit, SHARE / count);
             let key = quantity.key();
+            let is_known = 2 * plain.len() as u64 >= view.takes;
             let is_asked = if self.quantities.is_empty() {
-                chief.contains(&key) && is_varied(&plain)
+                is_known && is_varied(&plain) && chief.contains(&key)
             } else {
                 self.quantities.contains(&key)
             };
@@ -324,11 +325,8 @@ impl Show {
                 with_odd.push(Values { quantity, members, odd });
             }
         }
-        if !self.quantities.is_empty() {
-            let place =
-                |one: &Values| self.quantities.iter().position(|k| *k == one.quantity.key());
-            shown.sort_by_key(place);
-        }
+        let order = if self.quantities.is_empty() { &chief } else { &self.quantities };
+        shown.sort_by_key(|one| order.iter().position(|key| *key == one.quantity.key()));
         Ok((shown, with_odd))
     }
 
@@ -388,6 +386,14 @@ impl Show {
             .into_iter()
             .map(|(id, mut why)| {
                 let quantities = why.len();
+                // The same of another stretch of the take says nothing new.
+                let mut fields: Vec<String> = Vec::new();
+                why.retain(|one| {
+                    let field = one.key.rsplit('.').next().unwrap_or_default().to_string();
+                    let is_new = !fields.contains(&field);
+                    fields.push(field);
+                    is_new
+                });
                 why.truncate(REASONS);
                 Unusual { path: paths.get(&id).cloned().unwrap_or_default(), why, quantities }
             })
@@ -421,9 +427,9 @@ impl Show {
             "{} takes; {}",
             text::grouped(view.takes),
             if groups.names.is_empty() {
-                "line: median; diamonds: what stands out"
+                "line: median; squares: what stands out"
             } else {
-                "box: quartiles with the median; whiskers: 5 and 95 %; diamonds: what stands out in \
+                "box: quartiles with the median; whiskers: 5 and 95 %; squares: what stands out in \
                  its group"
             }
         )];
@@ -588,34 +594,55 @@ fn group_rows(groups: &Groups) -> Vec<GroupRow> {
     rows.map(|(group, takes)| GroupRow { group: group.clone(), takes }).collect()
 }
 
-/// Pairs of takes that are one recording and yet not the same file.
-fn near_copies(view: &View<'_>) -> Result<Vec<NearCopy>> {
+/// Takes that are one recording and yet not the same file, in groups.
+fn near_copies(view: &View<'_>) -> Result<Vec<Vec<NearCopy>>> {
     let (mut finder, mut ids) = (Finder::default(), Vec::new());
     view.prints(|id, words| {
         finder.push(&words);
         ids.push(id);
         Ok(())
     })?;
-    let mut found: Vec<(i64, i64, Alike)> = Vec::new();
+    // Which group a take is in, and when it begins in that: each begins alone.
+    let mut place: BTreeMap<i64, (i64, f64)> = BTreeMap::new();
+    let mut members: BTreeMap<i64, Vec<i64>> = BTreeMap::new();
     for (first, second) in finder.pairs() {
         let (first, second) = (ids[first as usize], ids[second as usize]);
-        if let Some(how) = alike(&view.print(first)?, &view.print(second)?) {
-            let contents = view.contents(&[first, second])?;
-            if contents.first() != contents.last() {
-                found.push((first, second, how));
-            }
+        let at = |place: &BTreeMap<i64, (i64, f64)>, id: i64| {
+            place.get(&id).copied().unwrap_or((id, 0.0))
+        };
+        let ((kept, first_s), (joined, second_s)) = (at(&place, first), at(&place, second));
+        if kept == joined {
+            continue;
         }
+        let Some(Alike { offset_s, .. }) = alike(&view.print(first)?, &view.print(second)?) else {
+            continue;
+        };
+        let shift_s = first_s + offset_s - second_s;
+        for id in members.remove(&joined).unwrap_or_else(|| vec![joined]) {
+            let (_, own_s) = at(&place, id);
+            place.insert(id, (kept, own_s + shift_s));
+            members.entry(kept).or_insert_with(|| vec![kept]).push(id);
+        }
+        place.entry(first).or_insert((kept, first_s));
     }
-    let all: Vec<i64> = found.iter().flat_map(|(first, second, _)| [*first, *second]).collect();
+    let all: Vec<i64> = members.values().flatten().copied().collect();
     let paths = view.paths(&all)?;
-    let path = |id: i64| paths.get(&id).cloned().unwrap_or_default();
-    let near = |(first, second, how): (i64, i64, Alike)| NearCopy {
-        first: path(first),
-        second: path(second),
-        offset_s: how.offset_s,
-        differing: how.differing,
-    };
-    Ok(found.into_iter().map(near).collect())
+    let mut groups = Vec::new();
+    for mut group in members.into_values() {
+        group.sort_unstable();
+        let contents = view.contents(&group)?;
+        if contents.iter().all(|hash| *hash == contents[0]) {
+            continue;
+        }
+        let begins_s = |id: &i64| place.get(id).map_or(0.0, |(_, begins_s)| *begins_s);
+        let first_s = begins_s(&group[0]);
+        let near = |id: &i64| NearCopy {
+            path: paths.get(id).cloned().unwrap_or_default(),
+            offset_s: begins_s(id) - first_s,
+        };
+        groups.push(group.iter().map(near).collect());
+    }
+    Ok(groups)
 }
 
 fn head(name: &str, result: &Shown<'_>) -> String {
@@ -700,16 +727,25 @@ fn unusual_text(unusual: &[Unusual]) -> String {
 
 fn copies_text(result: &Shown<'_>) -> String {
     let mut said = String::new();
-    if !result.copies.is_empty() {
-        let lines = result.copies.iter().map(|paths| paths.join(", "));
-        said += &text::listed("the same file under several names", lines, ROWS);
-    }
-    if !result.near_copies.is_empty() {
-        let lines = result.near_copies.iter().map(|pair| {
-            let offset = text::number(pair.offset_s, 2);
-            format!("{}, {} ({offset} s later)", pair.first, pair.second)
-        });
-        said += &text::listed("one recording in two files", lines, ROWS);
-    }
+    let mut list = |heading: &str, groups: Vec<Vec<String>>| {
+        if !groups.is_empty() {
+            said += &format!("{heading}\n");
+        }
+        for group in groups.iter().take(ROWS) {
+            said += &text::listed("", group.iter().cloned(), ROWS);
+        }
+        if groups.len() > ROWS {
+            said += &format!("  and {} more\n", groups.len() - ROWS);
+        }
+    };
+    list("the same file under several names", result.copies.clone());
+    let near = |one: &NearCopy| match text::number(one.offset_s, 2) {
+        zero if one.offset_s == 0.0 || zero.trim_matches(['0', '.', '−']).is_empty() => {
+            one.path.clone()
+        }
+        offset => format!("{} (from {offset} s on)", one.path),
+    };
+    let groups = result.near_copies.iter().map(|group| group.iter().map(near).collect());
+    list("one recording in several files", groups.collect());
     said
 }
