@@ -120,6 +120,11 @@ pub(crate) fn rate(rate_hz: f64) -> String {
     if rate_hz.fract() == 0.0 { grouped(rate_hz as u64) } else { number(rate_hz, 3) }
 }
 
+/// So many takes, in words.
+pub(crate) fn takes(count: u64) -> String {
+    if count == 1 { "one take".into() } else { grouped(count) + " takes" }
+}
+
 /// A list under a heading, wrapped, at most `most` of it.
 pub(crate) fn listed(heading: &str, items: impl Iterator<Item = String>, most: usize) -> String {
     let mut items: Vec<String> = items.collect();

@@ -150,10 +150,11 @@ pub struct Odd {
 }
 
 /// Values that are farther off in their group than chance makes any of it in a share of groups;
-/// `digit` is the last digit of the quantity that means something. Groups of less than
+/// `decimals` are those of the quantity that mean something. Groups of less than
 /// [`LEAST_GROUP`] have none.
 #[must_use]
-pub fn odd(values: &[Member], digit: f64, share: f64) -> Vec<Odd> {
+pub fn odd(values: &[Member], decimals: usize, share: f64) -> Vec<Odd> {
+    let digit = 10_f64.powi(-(decimals as i32));
     let mut order: Vec<usize> =
         (0..values.len()).filter(|n| values[*n].value.value.is_finite()).collect();
     order.sort_by(|a, b| {
@@ -242,20 +243,20 @@ mod tests {
         let mut values: Vec<Member> = (0..20).map(|n| member(f64::from(n % 5), 0)).collect();
         values.extend((0..20).map(|n| member(100.0 + f64::from(n % 5), 1)));
         values.push(member(100.0, 0));
-        let found = odd(&values, 0.01, 0.05);
+        let found = odd(&values, 2, 0.05);
         assert_eq!(found.iter().map(|one| one.index).collect::<Vec<_>>(), [40]);
         assert_eq!(found[0].median, 2.0);
         // Where all are the same, the last digit is the spread.
         let mut same: Vec<Member> = (0..40).map(|_| member(1.0, 0)).collect();
         same.push(member(1.05, 0));
-        assert!(odd(&same, 0.01, 0.05).is_empty());
+        assert!(odd(&same, 2, 0.05).is_empty());
         same.push(member(9.0, 0));
-        assert_eq!(odd(&same, 0.01, 0.05).len(), 1);
+        assert_eq!(odd(&same, 2, 0.05).len(), 1);
         // What many have does not.
         same.extend((0..8).map(|n| member(10.0 + f64::from(n), 0)));
-        assert!(odd(&same, 0.01, 0.05).is_empty());
+        assert!(odd(&same, 2, 0.05).is_empty());
         // Few say nothing.
         let few: Vec<Member> = (0..6).map(|n| member(f64::from(n), 0)).collect();
-        assert!(odd(&[few, vec![member(1e6, 0)]].concat(), 0.01, 0.05).is_empty());
+        assert!(odd(&[few, vec![member(1e6, 0)]].concat(), 2, 0.05).is_empty());
     }
 }

@@ -209,3 +209,50 @@ fn draw_name(
     let align = if is_left { Align::Right } else { Align::Left };
     sheet.text(if is_left { x - 8.0 } else { x + 8.0 }, y + 4.0, &name, look.align(align))
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::sheet::drawn;
+    use tonemap_core::collection::{distribution, histogram};
+
+    fn group(name: &str, n: usize) -> SurveyGroup {
+        let values = (0..40).map(|k| 100.0 * n as f64 + f64::from(k * k % 37));
+        let spread = distribution(values).expect("values");
+        let odd = vec![(spread.greatest + 80.0, Some(format!("a take of group {n}.wav")))];
+        SurveyGroup { name: name.into(), spread, odd }
+    }
+
+    /// One group and many, with long names, on three sizes: no text covers another, and what stands
+    /// out is named.
+    #[test]
+    fn groups_and_takes_are_named_where_there_is_room() {
+        let long = "a group whose name is rather long";
+        for count in [1, 2, 7, 40] {
+            let groups: Vec<SurveyGroup> = (0..count).map(|n| group(long, n)).collect();
+            let values: Vec<f64> = (0..40).map(|k| f64::from(k * k % 37)).collect();
+            let spread = groups[0].spread;
+            let panel = SurveyPanel {
+                title: "pitch, note 1, fundamental, Hz".into(),
+                histogram: (count == 1).then(|| histogram(&values, &spread, 24)),
+                groups,
+            };
+            for panels in [1, 2, 6, 9] {
+                let panels = vec![panel.clone(); panels];
+                let notes = ["40 takes".to_string()];
+                let words = Words { title: "archive.sqlite", notes: &notes, findings: &[] };
+                let figure = SurveyFigure { panels: &panels, by: "instrument", words };
+                for (width, height) in [(900, 600), (1280, 800), (1920, 1080)] {
+                    let drawn = survey_figure(&figure, Size { width, height }).expect("drawn");
+                    let collisions = drawn::collisions(&drawn);
+                    assert_eq!(collisions, Vec::<String>::new(), "{count} {width}");
+                    let named = drawn::texts(&drawn);
+                    let named =
+                        named.iter().filter(|text| text.words.starts_with("a take")).count();
+                    let wanted = if count == 40 { 0 } else { panels.len().min(6) };
+                    assert!(named >= wanted, "{count} {width}: {named} of {wanted}");
+                }
+            }
+        }
+    }
+}

@@ -19,12 +19,12 @@ const SHARE: f64 = 0.05;
 /// one that is by ten standard deviations.
 #[test]
 pub(crate) fn values_stand_out_by_chance_as_often_as_said() {
-    let kinds: [(&str, fn(f64) -> f64, f64); 3] = [
-        ("normal", |x| x, 0.01),
-        ("log-normal", |x| (0.5 * x).exp(), 0.01),
-        ("whole numbers", f64::round, 1.0),
+    let kinds: [(&str, fn(f64) -> f64, usize); 3] = [
+        ("normal", |x| x, 2),
+        ("log-normal", |x| (0.5 * x).exp(), 2),
+        ("whole numbers", f64::round, 0),
     ];
-    for (kind, of, digit) in kinds {
+    for (kind, of, decimals) in kinds {
         for count in [8, 20, 59, 60, 400] {
             let groups = trials(400, 4000);
             let (mut with_some, mut found) = (0, 0);
@@ -32,10 +32,10 @@ pub(crate) fn values_stand_out_by_chance_as_often_as_said() {
                 let noise = white_noise(seed, 1.0, count);
                 let member = |x: f64| Member { value: Measured::new(of(x), 0.1), group: 0 };
                 let mut values: Vec<Member> = noise.iter().map(|x| member(*x)).collect();
-                with_some += u32::from(!odd(&values, digit, SHARE).is_empty());
+                with_some += u32::from(!odd(&values, decimals, SHARE).is_empty());
                 let astray = seed as usize % count;
                 values[astray].value.value += 10.0;
-                found += u32::from(odd(&values, digit, SHARE).iter().any(|o| o.index == astray));
+                found += u32::from(odd(&values, decimals, SHARE).iter().any(|o| o.index == astray));
             }
             let share = f64::from(with_some) / groups as f64;
             let found = f64::from(found) / groups as f64;

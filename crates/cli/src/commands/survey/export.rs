@@ -119,13 +119,13 @@ impl Join {
         if joined.waiting > 0 {
             status::say(&format!(
                 "{} of the parts are not measured yet; run the parts again, and join them then",
-                text::grouped(joined.waiting) + " takes"
+                text::takes(joined.waiting)
             ));
         }
         if !self.quiet {
             let name = files::shown(&self.into);
-            let (takes, parts) = (text::grouped(joined.takes), joined.parts);
-            output::print(&format!("{name}: {takes} takes of {parts} parts\n"))?;
+            let (takes, parts) = (text::takes(joined.takes), joined.parts);
+            output::print(&format!("{name}: {takes} of {parts} parts\n"))?;
         }
         Ok(Status::Done)
     }

@@ -133,7 +133,7 @@ impl Run<'_> {
             status::say(&format!(
                 "{} of the survey {are} no longer there, and {stay} in it; --drop-gone takes such \
                  out",
-                takes(listed.gone),
+                text::takes(listed.gone),
             ));
         }
         let began = Instant::now();
@@ -200,16 +200,9 @@ fn now() -> String {
     format!("{} s since 1970", since.map_or(0, |since| since.as_secs()))
 }
 
-fn takes(count: u64) -> String {
-    match count {
-        1 => "one take".into(),
-        more => format!("{} takes", text::grouped(more)),
-    }
-}
-
 /// What a run has done, in words.
 fn summary(name: &str, standing: &tonemap_survey::Standing, done: &Done, seconds: f64) -> String {
-    let mut said = vec![format!("{name}: {}", takes(standing.takes))];
+    let mut said = vec![format!("{name}: {}", text::takes(standing.takes))];
     if standing.failed > 0 {
         said.push(format!("{} could not be measured in full", text::grouped(standing.failed)));
     }
@@ -220,7 +213,7 @@ fn summary(name: &str, standing: &tonemap_survey::Standing, done: &Done, seconds
     if done.takes > 0 {
         lines += &format!(
             "measured now: {} in {} s, {} a second, {} × real time\n",
-            takes(done.takes),
+            text::takes(done.takes),
             text::significant(seconds),
             text::significant(done.takes as f64 / seconds),
             text::significant(done.sound_s / seconds),

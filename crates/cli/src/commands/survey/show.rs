@@ -306,8 +306,7 @@ impl Show {
                 .map(|(id, value)| (id, Member { value, group: groups.group(id) }))
                 .collect();
             let plain: Vec<Member> = members.iter().map(|(_, member)| *member).collect();
-            let digit = 10_f64.powi(-(quantity.column.decimals as i32));
-            let odd = odd(&plain, digit, SHARE / count);
+            let odd = odd(&plain, quantity.column.decimals, SHARE / count);
             let key = quantity.key();
             let is_known = 2 * plain.len() as u64 >= view.takes;
             let is_asked = if self.quantities.is_empty() {
@@ -424,8 +423,8 @@ impl Show {
             None => name.display().to_string(),
         };
         let mut notes = vec![format!(
-            "{} takes; {}",
-            text::grouped(view.takes),
+            "{}; {}",
+            text::takes(view.takes),
             if groups.names.is_empty() {
                 "line: median; squares: what stands out"
             } else {
@@ -648,7 +647,7 @@ fn near_copies(view: &View<'_>) -> Result<Vec<Vec<NearCopy>>> {
 fn head(name: &str, result: &Shown<'_>) -> String {
     let Standing { takes, measured, failed, waiting, sound_s } = result.standing;
     let mut lines = text::head(&format!("{name}: {}", result.run.measure)) + "\n";
-    let mut said = vec![format!("{} takes", text::grouped(takes))];
+    let mut said = vec![text::takes(takes)];
     said.push(format!("{} measured", text::grouped(measured)));
     if failed > 0 {
         said.push(format!("{} not in full", text::grouped(failed)));
@@ -659,7 +658,8 @@ fn head(name: &str, result: &Shown<'_>) -> String {
     said.push(format!("{} h of sound", text::significant(sound_s / 3600.0)));
     lines += &(said.join(", ") + "\n");
     if result.chosen != takes - waiting {
-        lines += &format!("{} takes are looked at\n", text::grouped(result.chosen));
+        let are = if result.chosen == 1 { "is" } else { "are" };
+        lines += &format!("{} {are} looked at\n", text::takes(result.chosen));
     }
     if let Some(of) = result.run.joined_of {
         lines += &format!("joined of {of} parts\n");
@@ -719,7 +719,9 @@ fn unusual_text(unusual: &[Unusual]) -> String {
             );
         }
         if one.quantities > one.why.len() {
-            said += &format!("      and {} quantities more\n", one.quantities - one.why.len());
+            let more = one.quantities - one.why.len();
+            let word = if more == 1 { "quantity" } else { "quantities" };
+            said += &format!("      and {more} more {word}\n");
         }
     }
     said
