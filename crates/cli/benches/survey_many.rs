@@ -109,7 +109,7 @@ fn made_up(file: &Path, takes: u64, notes: usize, part: Option<Part>) {
 }
 
 fn main() {
-    let asked = std::env::args().filter_map(|word| word.parse().ok()).next();
+    let asked = std::env::args().find_map(|word| word.parse().ok());
     let count = asked.unwrap_or(10_000);
     let folder = tempfile::tempdir().expect("a temporary folder");
     let all = folder.path().join("takes");

@@ -28,7 +28,7 @@
 //! times that of one (C. E. Bonferroni, 1936), which [`Odd::chance`] says. Of values that are not
 //! normal it says less: what stands out is to be looked at, not to be thrown away.
 
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 use statrs::distribution::{ContinuousCDF, StudentsT};
 
 use crate::measured::Measured;
@@ -51,7 +51,7 @@ const TAILS: [(f64, f64, usize); 2] =
 const EFFICIENCY: f64 = 0.37;
 
 /// How values are spread.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 pub struct Distribution {
     /// How many there are.
     pub count: usize,

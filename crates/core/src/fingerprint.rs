@@ -250,7 +250,7 @@ mod tests {
             assert_eq!(words_of(&samples, 48_000.0, block), whole, "{block}");
         }
         assert!(words_of(&samples[..10_000], 48_000.0, 512).is_empty());
-        assert!(words_of(&[0.0; 96_000], 48_000.0, 512).iter().all(|word| *word == 0));
+        assert!(words_of(&vec![0.0; 96_000], 48_000.0, 512).iter().all(|word| *word == 0));
     }
 
     #[test]

@@ -116,7 +116,8 @@ pub use pitch::{EvidenceFigure, PitchFigure, evidence_figure, pitch_cells, pitch
 pub use rebuild::{RebuildFigure, rebuild_figure};
 pub use report::{
     Chart, ChartCurve, DrawnBand, Report, ReportFinding, ReportPart, ReportSection, ReportTable,
-    course_chart, difference_chart, map_chart, report_page, spectrum_chart, trend_chart,
+    course_chart, difference_chart, map_chart, report_page, spectrum_chart, spread_chart,
+    trend_chart,
 };
 pub use room::{RoomFigure, room_figure};
 pub use screen::{ScreenCell, screen_figure};

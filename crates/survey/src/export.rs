@@ -237,7 +237,7 @@ impl Held {
                 levels.push(1);
             }
             (Self::Integer(_, levels) | Self::Real(_, levels) | Self::Text(_, levels), _) => {
-                levels.push(0)
+                levels.push(0);
             }
         }
     }

@@ -210,16 +210,11 @@ pub fn text_of(path: &Path) -> String {
     if let Some(text) = path.to_str().filter(|text| !text.starts_with(URI)) {
         return text.into();
     }
-    let mut text = String::from(URI);
-    for byte in bytes_of(path) {
+    let coded = |byte: u8| {
         let is_plain = byte.is_ascii_alphanumeric() || b"/-._~".contains(&byte);
-        if is_plain {
-            text.push(byte.into());
-        } else {
-            text.push_str(&format!("%{byte:02X}"));
-        }
-    }
-    text
+        if is_plain { char::from(byte).to_string() } else { format!("%{byte:02X}") }
+    };
+    std::iter::once(URI.to_string()).chain(bytes_of(path).into_iter().map(coded)).collect()
 }
 
 /// The path that a text stands for.

@@ -7,6 +7,7 @@ use plotly::{Bar, Plot, Scatter};
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 use tonemap_core::Measured;
+use tonemap_core::collection::Distribution;
 use tonemap_core::spectrogram::Spectrogram;
 use tonemap_core::trend::CourseValue;
 use tonemap_core::units::db_from_power;
@@ -293,6 +294,31 @@ pub fn trend_chart(
     .name("measured, ± 2 u")
     .marker(Marker::new().color(colour(0)).size(9))
     .error_y(ErrorData::new(ErrorType::Data).array(bars));
+    plot.add_trace(trace);
+    plot.set_layout(layout().x_axis(axis(x_title)).y_axis(axis(y_title)));
+    Chart::new(name, caption, &plot, "value", [x_title, y_title])
+}
+
+/// How a quantity is spread in groups: the median of each, with bars from 5 to 95 %.
+#[must_use]
+pub fn spread_chart(
+    name: &str,
+    caption: &str,
+    groups: &[(String, Distribution)],
+    (x_title, y_title): (&str, &str),
+) -> Chart {
+    let of = |value: fn(&Distribution) -> f64| groups.iter().map(|(_, one)| value(one)).collect();
+    let bars = ErrorData::new(ErrorType::Data)
+        .array(of(|one| one.high - one.median))
+        .array_minus(of(|one| one.median - one.low));
+    let names: Vec<String> = groups.iter().map(|(name, _)| name.clone()).collect();
+    let medians: Vec<f64> = of(|one| one.median);
+    let trace = Scatter::new(names, medians)
+        .mode(Mode::Markers)
+        .name("median, 5 to 95 %")
+        .marker(Marker::new().color(colour(0)).size(9))
+        .error_y(bars);
+    let mut plot = Plot::new();
     plot.add_trace(trace);
     plot.set_layout(layout().x_axis(axis(x_title)).y_axis(axis(y_title)));
     Chart::new(name, caption, &plot, "value", [x_title, y_title])

@@ -5,7 +5,7 @@ mod charts;
 
 pub use charts::{
     Chart, ChartCurve, DrawnBand, course_chart, difference_chart, map_chart, spectrum_chart,
-    trend_chart,
+    spread_chart, trend_chart,
 };
 
 use askama::Template;

@@ -4,10 +4,11 @@ use std::collections::BTreeMap;
 use std::path::Path;
 
 use serde_json::Value;
+use tonemap_core::collection::Distribution;
 use tonemap_core::spectrum::thinned;
 use tonemap_core::{Finding, Measured, Severity, merged, places_text};
 use tonemap_figures::{
-    ChartCurve, DrawnBand, ReportSection, ReportTable, difference_chart, trend_chart,
+    ChartCurve, DrawnBand, ReportSection, ReportTable, difference_chart, spread_chart, trend_chart,
 };
 
 use crate::files;
@@ -209,12 +210,78 @@ pub(super) fn trend_section(id: &str, result: &Saved) -> ReportSection {
     }
 }
 
+/// Quantities of a survey that have a chart.
+const CHARTS: usize = 6;
+
+/// A survey: how quantities are spread, and which takes stand out, with why.
+fn survey_section(id: &str, result: &Saved) -> ReportSection {
+    let found = &result.value["result"];
+    let words = |of: &Value, key: &str| of[key].as_str().unwrap_or_default().to_string();
+    let list = |of: &Value| of.as_array().cloned().unwrap_or_default();
+    let number = |of: &Value, key: &str| of[key].as_f64().map_or("–".into(), text::significant);
+    let quantities = list(&found["quantities"]);
+    let spread = |of: &Value| serde_json::from_value::<Distribution>(of.clone()).ok();
+    let by = words(&result.value["settings"], "by");
+    let chart = |(n, one): (usize, &Value)| {
+        let groups = list(&one["groups"]);
+        let of_group = |group: &Value| Some((words(group, "group"), spread(group)?));
+        let mut all: Vec<(String, Distribution)> = groups.iter().filter_map(of_group).collect();
+        if all.is_empty() {
+            all.push(("all".into(), spread(one)?));
+        }
+        let caption = format!("{}: median and 5 to 95 %", words(one, "name"));
+        let unit = words(one, "unit");
+        let title =
+            if unit.is_empty() { words(one, "key") } else { words(one, "key") + ", " + &unit };
+        Some(spread_chart(&format!("spread-{n}"), &caption, &all, (&by, &title)))
+    };
+    let spreads = quantities.iter().map(|one| {
+        let numbers = ["count", "low", "median", "high"].map(|key| number(one, key));
+        [words(one, "key"), words(one, "unit")].into_iter().chain(numbers).collect()
+    });
+    let unusual = list(&found["unusual"]);
+    let reasons = unusual.iter().flat_map(|take| {
+        let why = list(&take["why"]);
+        let row = |one: &Value| {
+            let numbers = ["value", "median", "times"].map(|key| number(one, key));
+            let head = [words(take, "path"), words(one, "key"), words(one, "unit")];
+            head.into_iter().chain(numbers).collect::<Vec<String>>()
+        };
+        why.iter().map(row).collect::<Vec<_>>()
+    });
+    let table = |caption: &str, head: &[&str], rows: Vec<Vec<String>>| ReportTable {
+        caption: caption.into(),
+        head: head.iter().map(ToString::to_string).collect(),
+        rows,
+    };
+    let spread_head = ["quantity", "unit", "takes", "5 %", "median", "95 %"];
+    let odd_head = ["take", "quantity", "unit", "value", "median of its group", "spreads off"];
+    let count = |key: &str| found[key].as_u64().unwrap_or(0);
+    ReportSection {
+        id: id.into(),
+        title: words(&result.value["settings"], "survey"),
+        text: format!(
+            "{}, measured by {}; {} could not be measured in full",
+            text::takes(count("takes")),
+            words(&found["run"], "measure"),
+            text::grouped(count("failed"))
+        ),
+        charts: quantities.iter().take(CHARTS).enumerate().filter_map(chart).collect(),
+        tables: vec![
+            table("Takes that stand out", &odd_head, reasons.collect()),
+            table("How quantities are spread", &spread_head, spreads.collect()),
+        ],
+        ..ReportSection::default()
+    }
+}
+
 /// A saved result: as what it is, or else number by number.
 pub(super) fn saved_section(id: &str, file: &Path, result: &Saved) -> ReportSection {
     const MOST: usize = 60;
     let mut section = match result.kind() {
         "compare" => comparison_section(id, result),
         "trend" => trend_section(id, result),
+        "survey" => survey_section(id, result),
         kind => {
             let numbers = result.numbers();
             let rows = numbers.iter().take(MOST).map(|number| {

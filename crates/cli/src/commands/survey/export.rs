@@ -66,16 +66,16 @@ impl Export {
         for table in &tables {
             files::claim(&file(&table.name), Content::Result, self.force)?;
         }
-        let mut said = String::new();
+        let mut said = Vec::new();
         for table in &tables {
             let file = file(&table.name);
             let rows = files::write_by(&file, Content::Result, self.force, |out| {
                 Ok(reader.write(table, form, out)?)
             })?;
             let count = if rows == 1 { "one row".into() } else { text::grouped(rows) + " rows" };
-            said += &format!("{}: {count}\n", files::shown(&file));
+            said.push(format!("{}: {count}\n", files::shown(&file)));
         }
-        if self.quiet { Ok(()) } else { output::print(&said) }
+        if self.quiet { Ok(()) } else { output::print(&said.concat()) }
     }
 }
 

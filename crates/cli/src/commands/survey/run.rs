@@ -15,7 +15,7 @@ use tonemap_core::units::Seconds;
 use tonemap_media::Block;
 use tonemap_survey::walk::{self, About, Choice};
 use tonemap_survey::{
-    CommandResult, Identity, MeasuredTake, Outcome, Reader, SoundInfo, Survey, Waiting,
+    CommandResult, Identity, MeasuredTake, Outcome, Reader, SoundInfo, Standing, Survey, Waiting,
 };
 
 use super::asked::{self, Asked};
@@ -151,7 +151,8 @@ impl Run<'_> {
         survey.close()?;
         if !self.work.quiet {
             let seconds = began.elapsed().as_secs_f64();
-            output::print(&summary(&name(), &standing, &done, seconds))?;
+            status::say(&work_words(&done, seconds));
+            output::print(&summary(&name(), &standing))?;
         }
         if interrupt::is_asked_to_end() {
             drop(_lock);
@@ -200,31 +201,30 @@ fn now() -> String {
     format!("{} s since 1970", since.map_or(0, |since| since.as_secs()))
 }
 
-/// What a run has done, in words.
-fn summary(name: &str, standing: &tonemap_survey::Standing, done: &Done, seconds: f64) -> String {
+/// How a survey stands, in words.
+fn summary(name: &str, standing: &Standing) -> String {
     let mut said = vec![format!("{name}: {}", text::takes(standing.takes))];
     if standing.failed > 0 {
-        said.push(format!("{} could not be measured in full", text::grouped(standing.failed)));
+        said.push(format!(
+            "{} not in full (why: column 'reason' of the table 'takes')",
+            text::grouped(standing.failed)
+        ));
     }
     if standing.waiting > 0 {
-        said.push(format!("{} are left for the next run", text::grouped(standing.waiting)));
+        said.push(format!("{} left for the next run", text::grouped(standing.waiting)));
     }
-    let mut lines = said.join(", ") + "\n";
-    if done.takes > 0 {
-        lines += &format!(
-            "measured now: {} in {} s, {} a second, {} × real time\n",
-            text::takes(done.takes),
-            text::significant(seconds),
-            text::significant(done.takes as f64 / seconds),
-            text::significant(done.sound_s / seconds),
-        );
-    } else {
-        lines += "nothing was to be measured\n";
+    said.join(", ") + "\n"
+}
+
+/// What a run has done, in words.
+fn work_words(done: &Done, seconds: f64) -> String {
+    if done.takes == 0 {
+        return "nothing was to be measured".into();
     }
-    if standing.failed > 0 {
-        lines += "why, stands in the column 'reason' of the table 'takes'\n";
-    }
-    lines
+    let [seconds, rate, speed] =
+        [seconds, done.takes as f64 / seconds, done.sound_s / seconds].map(text::significant);
+    let takes = text::takes(done.takes);
+    format!("measured {takes} in {seconds} s, {rate} a second, {speed} × real time")
 }
 
 /// What was done in a run.

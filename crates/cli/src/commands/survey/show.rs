@@ -146,6 +146,15 @@ struct Spread {
     decimals: usize,
     #[serde(flatten)]
     spread: Distribution,
+    /// The same of each group.
+    groups: Vec<GroupSpread>,
+}
+
+#[derive(Serialize)]
+struct GroupSpread {
+    group: String,
+    #[serde(flatten)]
+    spread: Distribution,
 }
 
 /// A take that stands out.
@@ -257,7 +266,7 @@ impl Show {
             reasons: reasons(&view)?,
             found: found(&view)?,
             groups: group_rows(&groups),
-            quantities: shown.iter().filter_map(|one| spread_of(one)).collect(),
+            quantities: shown.iter().filter_map(|one| spread_of(one, &groups)).collect(),
             copies: view.copies()?,
             near_copies: near_copies(&view)?,
             unusual,
@@ -515,14 +524,22 @@ fn is_varied(members: &[Member]) -> bool {
     members.iter().any(|member| Some(member.value.value) != first)
 }
 
-fn spread_of(one: &Values) -> Option<Spread> {
-    let values = one.members.iter().map(|(_, member)| member.value.value);
+fn spread_of(one: &Values, groups: &Groups) -> Option<Spread> {
+    let values = |group: Option<usize>| {
+        let members = one.members.iter().map(|(_, member)| member);
+        let of_group = members.filter(move |member| group.is_none_or(|n| n == member.group));
+        of_group.map(|member| member.value.value)
+    };
+    let of_group = |(n, name): (usize, &String)| {
+        Some(GroupSpread { group: name.clone(), spread: distribution(values(Some(n)))? })
+    };
     Some(Spread {
         key: one.quantity.key(),
         name: one.quantity.column.words.clone(),
         unit: one.quantity.column.unit.clone(),
         decimals: one.quantity.column.decimals,
-        spread: distribution(values)?,
+        spread: distribution(values(None))?,
+        groups: groups.names.iter().enumerate().filter_map(of_group).collect(),
     })
 }
 
@@ -646,7 +663,6 @@ fn near_copies(view: &View<'_>) -> Result<Vec<Vec<NearCopy>>> {
 
 fn head(name: &str, result: &Shown<'_>) -> String {
     let Standing { takes, measured, failed, waiting, sound_s } = result.standing;
-    let mut lines = text::head(&format!("{name}: {}", result.run.measure)) + "\n";
     let mut said = vec![text::takes(takes)];
     said.push(format!("{} measured", text::grouped(measured)));
     if failed > 0 {
@@ -656,21 +672,19 @@ fn head(name: &str, result: &Shown<'_>) -> String {
         said.push(format!("{} not yet", text::grouped(waiting)));
     }
     said.push(format!("{} h of sound", text::significant(sound_s / 3600.0)));
-    lines += &(said.join(", ") + "\n");
+    let mut lines = vec![text::head(&format!("{name}: {}", result.run.measure)), said.join(", ")];
     if result.chosen != takes - waiting {
         let are = if result.chosen == 1 { "is" } else { "are" };
-        lines += &format!("{} {are} looked at\n", text::takes(result.chosen));
+        lines.push(format!("{} {are} looked at", text::takes(result.chosen)));
     }
-    if let Some(of) = result.run.joined_of {
-        lines += &format!("joined of {of} parts\n");
-    }
+    lines.extend(result.run.joined_of.map(|of| format!("joined of {of} parts")));
     if result.runs.len() > 1 {
         let others = result.runs.iter().filter(|run| run.number != result.run.number);
         let others: Vec<String> =
             others.map(|run| format!("--run {}: {}", run.number, run.measure)).collect();
-        lines += &format!("other runs: {}\n", others.join("; "));
+        lines.push(format!("other runs: {}", others.join("; ")));
     }
-    lines
+    lines.join("\n") + "\n"
 }
 
 fn spread_table<'t>() -> Table<'t, &'t Spread> {
@@ -698,56 +712,46 @@ fn unusual_text(unusual: &[Unusual]) -> String {
     if unusual.is_empty() {
         return "no take stands out\n".into();
     }
-    let mut said = String::from("takes that stand out, the most unusual first\n");
+    let mut lines = vec!["takes that stand out, the most unusual first".to_string()];
     for one in unusual {
-        said += &format!("  {}\n", one.path);
-        for why in &one.why {
-            let unit = if why.unit.is_empty() { String::new() } else { format!(" {}", why.unit) };
-            let value = match why.value_u {
-                Some(u) => {
-                    let [value, u] = text::measured(why.value, u, why.decimals);
-                    format!("{value} ± {u}{unit}")
-                }
-                None => text::number(why.value, why.decimals) + &unit,
-            };
-            let group = why.group.as_ref().map_or("all".into(), |group| format!("'{group}'"));
-            let median = text::number(why.median, why.decimals);
-            let times = text::significant(why.times);
-            said += &format!(
-                "      {}: {value}; median of {group} {median}{unit}, {times} spreads off\n",
-                why.key
-            );
-        }
-        if one.quantities > one.why.len() {
-            let more = one.quantities - one.why.len();
-            let word = if more == 1 { "quantity" } else { "quantities" };
-            said += &format!("      and {more} more {word}\n");
-        }
+        lines.push(format!("  {}", one.path));
+        lines.extend(one.why.iter().map(|why| format!("      {}", why_words(why))));
+        let more = one.quantities - one.why.len();
+        let word = if more == 1 { "quantity" } else { "quantities" };
+        lines.extend((more > 0).then(|| format!("      and {more} more {word}")));
     }
-    said
+    lines.join("\n") + "\n"
+}
+
+fn why_words(why: &Why) -> String {
+    let unit = if why.unit.is_empty() { String::new() } else { format!(" {}", why.unit) };
+    let value = match why.value_u {
+        Some(u) => {
+            let [value, u] = text::measured(why.value, u, why.decimals);
+            format!("{value} ± {u}")
+        }
+        None => text::number(why.value, why.decimals),
+    };
+    let group = why.group.as_ref().map_or("all".into(), |group| format!("'{group}'"));
+    let median = text::number(why.median, why.decimals);
+    let times = text::significant(why.times);
+    format!("{}: {value}{unit}; median of {group} {median}{unit}, {times} spreads off", why.key)
 }
 
 fn copies_text(result: &Shown<'_>) -> String {
-    let mut said = String::new();
-    let mut list = |heading: &str, groups: Vec<Vec<String>>| {
-        if !groups.is_empty() {
-            said += &format!("{heading}\n");
-        }
-        for group in groups.iter().take(ROWS) {
-            said += &text::listed("", group.iter().cloned(), ROWS);
-        }
-        if groups.len() > ROWS {
-            said += &format!("  and {} more\n", groups.len() - ROWS);
-        }
+    let list = |heading: &str, groups: Vec<Vec<String>>| {
+        let head = (!groups.is_empty()).then(|| format!("{heading}\n"));
+        let more = groups.len().saturating_sub(ROWS);
+        let more = (more > 0).then(|| format!("  and {more} more\n"));
+        let listed = groups.into_iter().take(ROWS);
+        let listed = listed.map(|group| text::listed("", group.into_iter(), ROWS));
+        head.into_iter().chain(listed).chain(more).collect::<String>()
     };
-    list("the same file under several names", result.copies.clone());
-    let near = |one: &NearCopy| match text::number(one.offset_s, 2) {
-        zero if one.offset_s == 0.0 || zero.trim_matches(['0', '.', '−']).is_empty() => {
-            one.path.clone()
-        }
+    let near = |one: &NearCopy| match text::number(one.offset_s, 2).as_str() {
+        "0.00" | "−0.00" => one.path.clone(),
         offset => format!("{} (from {offset} s on)", one.path),
     };
     let groups = result.near_copies.iter().map(|group| group.iter().map(near).collect());
-    list("one recording in several files", groups.collect());
-    said
+    list("the same file under several names", result.copies.clone())
+        + &list("one recording in several files", groups.collect())
 }
