@@ -12,6 +12,9 @@ use crate::support::trials;
 pub(crate) const MEASURES: &[fn()] =
     &[values_stand_out_by_chance_as_often_as_said, a_recording_is_found_however_it_was_copied];
 
+/// A distribution by its name: from normal values, with the decimals that mean something.
+type Kind = (&'static str, fn(f64) -> f64, usize);
+
 /// Share of groups in which a value may stand out by chance.
 const SHARE: f64 = 0.05;
 
@@ -19,7 +22,7 @@ const SHARE: f64 = 0.05;
 /// one that is by ten standard deviations.
 #[test]
 pub(crate) fn values_stand_out_by_chance_as_often_as_said() {
-    let kinds: [(&str, fn(f64) -> f64, usize); 3] = [
+    let kinds: [Kind; 3] = [
         ("normal", |x| x, 2),
         ("log-normal", |x| (0.5 * x).exp(), 2),
         ("whole numbers", f64::round, 0),

@@ -115,7 +115,7 @@ impl Run<'_> {
         output::log(self.work.verbose);
         let plan = Plan::new(self)?;
         let &Which { part, again, drop_gone, .. } = self.which;
-        let _lock = Lock::of(&self.what.into, || {
+        let lock = Lock::of(&self.what.into, || {
             let name = files::shown(&self.what.into);
             status::say(&format!("another run writes into {name}; this one begins when it ends"));
         })?;
@@ -125,7 +125,7 @@ impl Run<'_> {
         let run = survey.run(&identity, &now()).with_context(name)?;
         let (listed, problems) =
             survey.list(run, part, again, |take| self.find(take)).map_err(of_list)?;
-        self.say_problems(&problems);
+        say_problems(&problems);
         if drop_gone {
             survey.drop_gone(run)?;
         } else if listed.gone > 0 && !self.work.quiet {
@@ -155,7 +155,7 @@ impl Run<'_> {
             output::print(&summary(&name(), &standing))?;
         }
         if interrupt::is_asked_to_end() {
-            drop(_lock);
+            drop(lock);
             interrupt::end_by_signal();
         }
         Ok(Status::Done)
@@ -176,14 +176,14 @@ impl Run<'_> {
         }
         Ok(problems)
     }
+}
 
-    fn say_problems(&self, problems: &[String]) {
-        for problem in problems.iter().take(NAMED_PROBLEMS) {
-            status::say(problem);
-        }
-        if problems.len() > NAMED_PROBLEMS {
-            status::say(&format!("and {} more like these", problems.len() - NAMED_PROBLEMS));
-        }
+fn say_problems(problems: &[String]) {
+    for problem in problems.iter().take(NAMED_PROBLEMS) {
+        status::say(problem);
+    }
+    if problems.len() > NAMED_PROBLEMS {
+        status::say(&format!("and {} more like these", problems.len() - NAMED_PROBLEMS));
     }
 }
 
@@ -404,7 +404,7 @@ impl<'a> Plan<'a> {
         }
         let mut reasons: Vec<String> = Vec::new();
         for asked in &self.asked {
-            match self.result(asked, &named) {
+            match result_of(asked, &named) {
                 Ok(result) => measured.results.push(result),
                 Err(error) => {
                     reasons.push(format!("{}: {}", asked.command, reason_of(&error, path)));
@@ -432,18 +432,6 @@ impl<'a> Plan<'a> {
         Ok((info, print_of(&take)?))
     }
 
-    fn result(&self, asked: &Asked, named: &Named) -> Result<CommandResult> {
-        let kept = asked.line.numbers(named)?;
-        let saved = kept.saved()?;
-        let first = saved.first().ok_or_else(|| anyhow!("it gave no result"))?;
-        Ok(CommandResult {
-            command: asked.command,
-            settings: first.value["settings"].to_string(),
-            quantities: kept.quantities,
-            findings: kept.findings,
-        })
-    }
-
     /// Under which conditions a take was made: by the study, and by its path.
     fn conditions(&self, named: &Named) -> Vec<(String, String)> {
         let mut conditions: Vec<(String, String)> = Vec::new();
@@ -464,6 +452,19 @@ impl<'a> Plan<'a> {
         }
         conditions
     }
+}
+
+/// What a command gives for a take.
+fn result_of(asked: &Asked, named: &Named) -> Result<CommandResult> {
+    let kept = asked.line.numbers(named)?;
+    let saved = kept.saved()?;
+    let first = saved.first().ok_or_else(|| anyhow!("it gave no result"))?;
+    Ok(CommandResult {
+        command: asked.command,
+        settings: first.value["settings"].to_string(),
+        quantities: kept.quantities,
+        findings: kept.findings,
+    })
 }
 
 /// The fingerprint of the beginning of a take, of the mean of its channels.

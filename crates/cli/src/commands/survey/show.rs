@@ -145,7 +145,7 @@ struct Spread {
     #[serde(skip)]
     decimals: usize,
     #[serde(flatten)]
-    spread: Distribution,
+    of_all: Distribution,
     /// The same of each group.
     groups: Vec<GroupSpread>,
 }
@@ -154,7 +154,7 @@ struct Spread {
 struct GroupSpread {
     group: String,
     #[serde(flatten)]
-    spread: Distribution,
+    of_group: Distribution,
 }
 
 /// A take that stands out.
@@ -531,14 +531,14 @@ fn spread_of(one: &Values, groups: &Groups) -> Option<Spread> {
         of_group.map(|member| member.value.value)
     };
     let of_group = |(n, name): (usize, &String)| {
-        Some(GroupSpread { group: name.clone(), spread: distribution(values(Some(n)))? })
+        Some(GroupSpread { group: name.clone(), of_group: distribution(values(Some(n)))? })
     };
     Some(Spread {
         key: one.quantity.key(),
         name: one.quantity.column.words.clone(),
         unit: one.quantity.column.unit.clone(),
         decimals: one.quantity.column.decimals,
-        spread: distribution(values(None))?,
+        of_all: distribution(values(None))?,
         groups: groups.names.iter().enumerate().filter_map(of_group).collect(),
     })
 }
@@ -692,19 +692,19 @@ fn spread_table<'t>() -> Table<'t, &'t Spread> {
     Table::new()
         .words("key", "quantity", |row: &&Spread| row.key.clone())
         .words("unit", "unit", |row| row.unit.clone())
-        .count("count", "takes", |row| row.spread.count as u64)
-        .number("least", "", 6, |row| Some(row.spread.least))
-        .number("low", "", 6, |row| Some(row.spread.low))
-        .number("lower_quartile", "", 6, |row| Some(row.spread.lower_quartile))
-        .number("median", "", 6, |row| Some(row.spread.median))
-        .number("upper_quartile", "", 6, |row| Some(row.spread.upper_quartile))
-        .number("high", "", 6, |row| Some(row.spread.high))
-        .number("greatest", "", 6, |row| Some(row.spread.greatest))
-        .printed("least", move |row| printed(row.spread.least, row))
-        .printed("5 %", move |row| printed(row.spread.low, row))
-        .printed("median", move |row| printed(row.spread.median, row))
-        .printed("95 %", move |row| printed(row.spread.high, row))
-        .printed("greatest", move |row| printed(row.spread.greatest, row))
+        .count("count", "takes", |row| row.of_all.count as u64)
+        .number("least", "", 6, |row| Some(row.of_all.least))
+        .number("low", "", 6, |row| Some(row.of_all.low))
+        .number("lower_quartile", "", 6, |row| Some(row.of_all.lower_quartile))
+        .number("median", "", 6, |row| Some(row.of_all.median))
+        .number("upper_quartile", "", 6, |row| Some(row.of_all.upper_quartile))
+        .number("high", "", 6, |row| Some(row.of_all.high))
+        .number("greatest", "", 6, |row| Some(row.of_all.greatest))
+        .printed("least", move |row| printed(row.of_all.least, row))
+        .printed("5 %", move |row| printed(row.of_all.low, row))
+        .printed("median", move |row| printed(row.of_all.median, row))
+        .printed("95 %", move |row| printed(row.of_all.high, row))
+        .printed("greatest", move |row| printed(row.of_all.greatest, row))
 }
 
 /// The takes that stand out, in words: the take, and below it why.
