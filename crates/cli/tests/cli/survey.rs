@@ -198,12 +198,23 @@ fn what_has_not_changed_is_not_measured_again() {
 
 #[test]
 fn a_run_that_is_killed_goes_on_where_it_was() {
+    kill_runs(12);
+}
+
+#[test]
+#[ignore = "takes minutes"]
+fn two_hundred_kills_lose_nothing() {
+    kill_runs(200);
+}
+
+/// Kills runs at instants all over their time; each is gone on with by the next, and what is there
+/// in the end is what a run gives that nobody killed.
+fn kill_runs(kills: u64) {
     let bench = Bench::new();
     takes(&bench, 40);
     assert_eq!(bench.run("survey hall --measure pitch,inspect --into whole.sqlite").status, 0);
     let whole = content(&bench.path("whole.sqlite"));
     let file = bench.path("all.sqlite");
-    let kills = std::env::var("SURVEY_KILLS").ok().and_then(|n| n.parse().ok()).unwrap_or(12);
     let (mut killed, mut begun) = (0, 0);
     while killed < kills {
         let mut words: Vec<&str> = SURVEY.split_whitespace().collect();

@@ -39,9 +39,12 @@ pub(super) struct Show {
     /// Compare takes within groups: by a condition, or 'folder'
     #[arg(long, value_name = "CONDITION")]
     by: Option<String>,
-    /// Quantities that are listed and drawn: timbre.centroid_hz, 'pitch.notes[1].f0_hz' [default:
-    /// those that most takes have]
-    #[arg(long = "quantity", value_name = "COMMAND.KEY")]
+    #[arg(
+        long = "quantity",
+        value_name = "COMMAND.KEY",
+        help = "Quantities that are listed and drawn: timbre.centroid_hz, 'pitch.notes[1].f0_hz' \
+                [default: those that most takes have]"
+    )]
     quantities: Vec<String>,
     /// Which run of the survey, as listed [default: the last]
     #[arg(long, value_name = "NUMBER")]
