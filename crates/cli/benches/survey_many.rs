@@ -72,7 +72,7 @@ fn made_up(file: &Path, takes: u64, notes: usize, part: Option<Part>) {
     let about = About { bytes: 1, modified_ns: 1 };
     let found = |n: u64| Found { path: PathBuf::from(format!("archive/{n:08}.wav")), about };
     survey
-        .list(run, part, false, |take| (0..takes).try_for_each(|n| take(found(n))).map(|()| vec![]))
+        .list(run, false, |take| (0..takes).try_for_each(|n| take(found(n))).map(|()| vec![]))
         .expect("listed");
     let reader = Reader::open(file).expect("opened");
     let mut behind = 0;

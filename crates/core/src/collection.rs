@@ -13,13 +13,10 @@
 //! - 1.4826 times their median distance from the median: the standard deviation of normal values,
 //!   which up to half of the values being astray cannot spoil (F. R. Hampel, J. Am. Stat. Assoc. 69,
 //!   1974),
-//! - in groups of at least [`GROUP_WITH_TAILS`], 1/1.645 of the distance of their 95 % quantile, and
-//!   of at least [`GROUP_WITH_FAR_TAILS`], 1/2.326 of that of their 99 % quantile, so that a
-//!   distribution with long tails has no outliers of its own,
+//! - what one of ten exceeds, over 1.645, so that neither a distribution with long tails nor a group
+//!   of two kinds has values that stand out; in groups of ten and less, the second largest distance;
+//! - in groups of at least [`GROUP_WITH_FAR_TAILS`], what one of a hundred exceeds, over 2.326,
 //! - the last digit of the quantity.
-//!
-//! Where most values are the same, the tails count in groups of any size: what one of ten has does
-//! not stand out.
 //!
 //! As s is itself uncertain, z is compared with Student's t with 0.37 · (n − 1) degrees of freedom:
 //! n values that it is known from, and the efficiency of that spread on normal values.
@@ -37,16 +34,13 @@ use crate::measured::Measured;
 pub const LEAST_GROUP: usize = 8;
 /// Smallest group whose two sides have a spread each.
 pub const GROUP_WITH_SIDES: usize = 40;
-/// Smallest group whose tails are looked at.
-pub const GROUP_WITH_TAILS: usize = 60;
 /// Smallest group whose far tails are looked at.
 pub const GROUP_WITH_FAR_TAILS: usize = 200;
 /// Of the standard deviation of normal values, their median distance from the median.
 const DEVIATION_OF_MEDIAN: f64 = 1.482_602_2;
-/// Quantiles of one side, the standard deviations of normal values they lie at, and the smallest
-/// group that has them.
-const TAILS: [(f64, f64, usize); 2] =
-    [(0.9, 1.644_853_6, GROUP_WITH_TAILS), (0.98, 2.326_347_9, GROUP_WITH_FAR_TAILS)];
+/// Shares of distances from the median, and the standard deviations of normal values they lie at.
+const TAIL: (f64, f64) = (0.9, 1.644_853_6);
+const FAR_TAIL: (f64, f64) = (0.98, 2.326_347_9);
 /// Efficiency of the spread from median distances, on normal values.
 const EFFICIENCY: f64 = 0.37;
 
@@ -69,6 +63,14 @@ pub struct Distribution {
     pub high: f64,
     /// The greatest.
     pub greatest: f64,
+}
+
+impl Distribution {
+    /// Whether its values differ in digits that are worth printing.
+    #[must_use]
+    pub fn differs(&self, decimals: usize) -> bool {
+        self.high - self.low > 10_f64.powi(-(decimals as i32))
+    }
 }
 
 /// How values are spread; `None` if there are none. Values that are not finite are left out.
@@ -182,17 +184,18 @@ fn of_group(values: &[Member], order: &[usize], digit: f64, share: f64, found: &
     let is_even = order.len() < GROUP_WITH_SIDES;
     let mut all = [below.as_slice(), above.as_slice()].concat();
     all.sort_unstable_by(f64::total_cmp);
+    let count = order.len() as f64;
+    // One value that is astray does not hide itself.
+    let all_but_one = (count - 2.0) / (count - 1.0);
     let spread = |far: &[f64]| {
-        let half = DEVIATION_OF_MEDIAN * quantile(if is_even { &all } else { far }, 0.5);
-        // Each side has half of the values: 0.9 of it is 95 % of all. Where most are the same, the
-        // tails are all that there is.
-        let is_same = half <= digit;
-        let tails = TAILS.iter().filter(|(_, _, least)| is_same || order.len() >= *least);
-        let tails = tails.map(|(share, deviations, _)| quantile(far, *share) / deviations);
-        tails.fold(half.max(digit), f64::max)
+        let far = if is_even { &all } else { far };
+        let half = DEVIATION_OF_MEDIAN * quantile(far, 0.5);
+        let tail = quantile(far, TAIL.0.min(all_but_one)) / TAIL.1;
+        let has_far_tails = order.len() >= GROUP_WITH_FAR_TAILS;
+        let far_tail = if has_far_tails { quantile(far, FAR_TAIL.0) / FAR_TAIL.1 } else { 0.0 };
+        half.max(tail).max(far_tail).max(digit)
     };
     let (below, above) = (spread(&below), spread(&above));
-    let count = order.len() as f64;
     let known_from = if is_even { count } else { 0.5 * count };
     let Ok(student) = StudentsT::new(0.0, 1.0, EFFICIENCY * (known_from - 1.0)) else { return };
     // Beyond this no value need be looked at more closely.

@@ -50,7 +50,7 @@ pub struct SurveyGroup {
 }
 
 /// Draws a panel for each quantity: the spread of every group as a box from quartile to quartile,
-/// with its median and whiskers from 5 to 95 %, and what stands out as marks; of one group how often
+/// with its median, whiskers from 5 to 95 % and dots at the ends, and what stands out as marks; of one group how often
 /// each value is.
 ///
 /// # Errors
@@ -86,8 +86,8 @@ pub fn survey_figure(figure: &SurveyFigure<'_>, size: Size) -> Result<Figure, Er
 fn ends(one: &SurveyPanel) -> (f64, f64) {
     let odd = |group: &SurveyGroup| group.odd.iter().map(|(value, _)| *value).collect::<Vec<_>>();
     let all = one.groups.iter().flat_map(|group| {
-        let Distribution { low, high, .. } = group.spread;
-        [low, high].into_iter().chain(odd(group))
+        let Distribution { least, greatest, .. } = group.spread;
+        [least, greatest].into_iter().chain(odd(group))
     });
     let (low, high) = all.fold((f64::INFINITY, f64::NEG_INFINITY), |(low, high), value| {
         (low.min(value), high.max(value))
@@ -127,6 +127,12 @@ fn draw_groups(
         sheet.line(&closed, theme::CURVE, 1.0, 1.2)?;
         let middle = y(spread.median);
         sheet.line(&[(x - half, middle), (x + half, middle)], theme::INK, 1.0, 2.2)?;
+        // Where a whisker ends well within the values.
+        for (end, whisker) in [(spread.least, spread.low), (spread.greatest, spread.high)] {
+            if (y(end) - y(whisker)).abs() > 3.0 {
+                sheet.dot(x, y(end), 2.0, theme::CURVE, true)?;
+            }
+        }
         for (value, name) in &group.odd {
             let place = (x, y(*value));
             sheet.mark(place.0, place.1, 4.4, theme::TONE, true, Mark::of(1))?;
@@ -179,9 +185,7 @@ fn draw_histogram(
             draw_name(sheet, name.as_deref(), (place.0, place.1 - 4.0), along)?;
         }
     }
-    panel.draw_x_scale(sheet, "")?;
-    let look = Type::new(theme::LABEL_PX, theme::PALE_INK).align(Align::Centre);
-    sheet.text(f64::midpoint(along.0, along.1), down.0 + 34.0, "number of takes", look)?;
+    panel.draw_x_scale(sheet, "number of takes")?;
     panel.draw_box(sheet)
 }
 

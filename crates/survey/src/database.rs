@@ -270,7 +270,6 @@ impl Survey {
     pub fn list(
         &mut self,
         run: i64,
-        part: Option<Part>,
         again: bool,
         find: impl FnOnce(
             &mut dyn FnMut(Found) -> std::result::Result<(), Error>,
@@ -291,7 +290,7 @@ impl Survey {
             find(&mut |found| {
                 let path = walk::text_of(&found.path);
                 let is_own = || own.is_some() && found.path.canonicalize().ok() == own;
-                if part.is_some_and(|part| !part.holds(&path)) || is_own() {
+                if is_own() {
                     return Ok(());
                 }
                 let About { bytes, modified_ns } = found.about;

@@ -9,6 +9,7 @@ use ignore::WalkBuilder;
 use ignore::overrides::{Override, OverrideBuilder};
 
 use crate::error::Error;
+use crate::part::Part;
 
 /// Endings of the names of recordings.
 pub const ENDINGS: [&str; 22] = [
@@ -57,6 +58,8 @@ pub struct Choice {
     pub only: Vec<String>,
     /// Patterns of files and folders that are left out.
     pub without: Vec<String>,
+    /// The share of the takes. Of the others nothing is asked but the name.
+    pub part: Option<Part>,
 }
 
 impl Choice {
@@ -85,6 +88,11 @@ impl Choice {
         let known = |ending: &str| ENDINGS.iter().any(|one| ending.eq_ignore_ascii_case(one));
         !self.only.is_empty() || ending.is_some_and(known)
     }
+
+    /// Whether a take is of the share.
+    fn is_of_part(&self, file: &Path) -> bool {
+        self.part.is_none_or(|part| part.holds(&text_of(&tidy(file))))
+    }
 }
 
 /// Hands on every take under folders, in no order that means anything, and says what could not be
@@ -102,6 +110,9 @@ pub fn walk(
         let about = std::fs::metadata(folder)
             .map_err(|error| Error::Folder(format!("{}: {}", folder.display(), plain(&error))))?;
         if about.is_file() {
+            if !choice.is_of_part(folder) {
+                continue;
+            }
             take(Found { path: tidy(folder), about: (&about).into() })?;
             continue;
         }
@@ -122,6 +133,9 @@ pub fn walk(
             if !choice.has(entry.path()) || entry.file_type().is_none_or(|kind| !kind.is_file()) {
                 continue;
             }
+            if !choice.is_of_part(entry.path()) {
+                continue;
+            }
             match About::of(entry.path()) {
                 Ok(about) => take(Found { path: tidy(entry.path()), about })?,
                 Err(error) => {
@@ -136,6 +150,7 @@ pub fn walk(
 /// Hands on the takes of a list, a path a line, or each behind a zero byte.
 pub fn list(
     mut lines: impl BufRead,
+    choice: &Choice,
     mut take: impl FnMut(Found) -> Result<(), Error>,
 ) -> Result<Vec<String>, Error> {
     let mut problems = Vec::new();
@@ -145,8 +160,8 @@ pub fn list(
     while lines.read_until(end, &mut line)? > 0 {
         let name = line.strip_suffix(&[end]).unwrap_or(&line);
         let name = name.strip_suffix(b"\r").unwrap_or(name);
-        if !name.is_empty() {
-            let path = path_of_bytes(name);
+        let path = path_of_bytes(name);
+        if !name.is_empty() && choice.is_of_part(&path) {
             match About::of(&path) {
                 Ok(about) => take(Found { path: tidy(&path), about })?,
                 Err(error) => problems.push(format!("{}: {}", path.display(), plain(&error))),
@@ -291,11 +306,11 @@ mod tests {
         let (all, problems) = names_in(root, &Choice::default());
         assert_eq!(all, ["a.wav", "b.FLAC", "harp/g3.wav", "harp/soft/g3.wav"]);
         assert!(problems.is_empty());
-        let only = Choice { only: vec!["*.txt".into()], without: Vec::new() };
+        let only = Choice { only: vec!["*.txt".into()], ..Choice::default() };
         assert_eq!(names_in(root, &only).0, ["notes.txt"]);
-        let without = Choice { only: Vec::new(), without: vec!["soft/".into()] };
+        let without = Choice { without: vec!["soft/".into()], ..Choice::default() };
         assert_eq!(names_in(root, &without).0, ["a.wav", "b.FLAC", "harp/g3.wav"]);
-        let wrong = Choice { only: vec!["[".into()], without: Vec::new() };
+        let wrong = Choice { only: vec!["[".into()], ..Choice::default() };
         assert!(walk(&[root.into()], &wrong, |_| Ok(())).is_err());
         assert!(walk(&[root.join("none")], &Choice::default(), |_| Ok(())).is_err());
     }
@@ -335,7 +350,7 @@ mod tests {
         }
         let read = |text: String| {
             let mut names = Vec::new();
-            let problems = list(text.as_bytes(), |found| {
+            let problems = list(text.as_bytes(), &Choice::default(), |found| {
                 names.push(found.path.file_name().expect("a name").to_owned());
                 Ok(())
             });

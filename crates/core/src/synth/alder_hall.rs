@@ -121,7 +121,7 @@ pub fn harp_note(string: &PluckedString, sample_rate_hz: f64, duration_s: f64) -
 /// Strings of the harp that were plucked many times, by MIDI number, and how often each.
 pub const PLUCKED_STRINGS: [i32; 3] = [55, 62, 69];
 /// See above.
-pub const PLUCKS: u64 = 12;
+pub const PLUCKS: u64 = 24;
 /// The pluck, of the second string, at which the string had slipped, and by how many cents.
 pub const SLIPPED_PLUCK: (u64, f64) = (7, -6.5);
 
@@ -139,7 +139,9 @@ pub fn harp_pluck(number: i32, pluck: u64, sample_rate_hz: f64, duration_s: f64)
         amplitude: string.amplitude * (0.2 * chance[2]).exp(),
         ..string
     };
-    let mut sound = white_noise(seed + 50, HALL_NOISE, (duration_s * sample_rate_hz) as usize);
+    // With the door open.
+    let noise = 10.0 * HALL_NOISE;
+    let mut sound = white_noise(seed + 50, noise, (duration_s * sample_rate_hz) as usize);
     let start = (0.1 * sample_rate_hz) as usize;
     mix(&mut sound[start..], &string.render(sample_rate_hz, duration_s - 0.1));
     sound

@@ -680,7 +680,7 @@ pub(super) const STEPS: &[Step] = &[
     },
     Step {
         heading: "Many takes at once",
-        text: "Three strings of the harp, plucked a dozen times each: every take is measured into \
+        text: "Three strings of the harp, plucked two dozen times each: every take is measured into \
                one database, which grows with the folder.",
         arguments: "survey plucks --measure 'pitch, timbre, inspect' --names \
                     '{string}-{pluck}.wav' --into plucks.sqlite",

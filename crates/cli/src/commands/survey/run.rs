@@ -124,7 +124,7 @@ impl Run<'_> {
         let identity = plan.identity(part)?;
         let run = survey.run(&identity, &now()).with_context(name)?;
         let (listed, problems) =
-            survey.list(run, part, again, |take| self.find(take)).map_err(of_list)?;
+            survey.list(run, again, |take| self.find(take)).map_err(of_list)?;
         say_problems(&problems);
         if drop_gone {
             survey.drop_gone(run)?;
@@ -166,13 +166,17 @@ impl Run<'_> {
         &self,
         take: &mut dyn FnMut(walk::Found) -> Result<(), tonemap_survey::Error>,
     ) -> Result<Vec<String>, tonemap_survey::Error> {
-        let choice = Choice { only: self.which.only.clone(), without: self.which.without.clone() };
+        let choice = Choice {
+            only: self.which.only.clone(),
+            without: self.which.without.clone(),
+            part: self.which.part,
+        };
         let is_list = |folder: &&PathBuf| folder.as_os_str() == "-";
         let folders: Vec<PathBuf> =
             self.what.folders.iter().filter(|folder| !is_list(folder)).cloned().collect();
         let mut problems = walk::walk(&folders, &choice, &mut *take)?;
         if self.what.folders.iter().any(|folder| is_list(&folder)) {
-            problems.extend(walk::list(std::io::stdin().lock(), take)?);
+            problems.extend(walk::list(std::io::stdin().lock(), &choice, take)?);
         }
         Ok(problems)
     }

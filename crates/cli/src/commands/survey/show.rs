@@ -42,8 +42,8 @@ pub(super) struct Show {
     #[arg(
         long = "quantity",
         value_name = "COMMAND.KEY",
-        help = "Quantities that are listed and drawn: timbre.centroid_hz, 'pitch.notes[1].f0_hz' \
-                [default: those that most takes have]"
+        help = "Quantities that are looked at: timbre.centroid_hz, 'pitch.notes[1].f0_hz' [default: \
+                all; those that most takes have are listed and drawn]"
     )]
     quantities: Vec<String>,
     /// Which run of the survey, as listed [default: the last]
@@ -306,8 +306,11 @@ impl Show {
 
     /// The values of the quantities that are shown, and of all what stands out.
     fn values(&self, view: &View<'_>, groups: &Groups) -> Result<(Vec<Values>, Vec<Values>)> {
-        let quantities = view.quantities();
+        let mut quantities = view.quantities();
         self.check_quantities(&quantities)?;
+        if !self.quantities.is_empty() {
+            quantities.retain(|one| self.quantities.contains(&one.key()));
+        }
         let chief = chief(&quantities, view.takes);
         let count = quantities.len().max(1) as f64;
         let (mut shown, mut with_odd) = (Vec::new(), Vec::new());
@@ -321,8 +324,10 @@ impl Show {
             let odd = odd(&plain, quantity.column.decimals, SHARE / count);
             let key = quantity.key();
             let is_known = 2 * plain.len() as u64 >= view.takes;
+            let spread = distribution(plain.iter().map(|member| member.value.value));
+            let is_varied = spread.is_some_and(|one| one.differs(quantity.column.decimals));
             let is_asked = if self.quantities.is_empty() {
-                is_known && is_varied(&plain) && chief.contains(&key)
+                is_known && is_varied && chief.contains(&key)
             } else {
                 self.quantities.contains(&key)
             };
@@ -519,12 +524,6 @@ fn chief(quantities: &[Quantity], takes: u64) -> Vec<String> {
         nth.map(|one| one.key()).collect::<Vec<_>>()
     });
     in_turn.take(4 * LISTED).collect()
-}
-
-/// Whether takes differ in it at all.
-fn is_varied(members: &[Member]) -> bool {
-    let first = members.first().map(|member| member.value.value);
-    members.iter().any(|member| Some(member.value.value) != first)
 }
 
 fn spread_of(one: &Values, groups: &Groups) -> Option<Spread> {
