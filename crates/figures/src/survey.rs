@@ -15,6 +15,8 @@ const LEFT_PX: f64 = 62.0;
 const ABOVE_PX: f64 = 30.0;
 const BELOW_PX: f64 = 46.0;
 const BETWEEN_PX: f64 = 22.0;
+/// What a name may stand over either end of its axis.
+const SLACK_PX: f64 = 30.0;
 
 /// Takes of a survey to be drawn.
 #[derive(Debug, Clone, Copy)]
@@ -113,6 +115,7 @@ fn draw_groups(
     draw_levels(sheet, &panel)?;
     let wide = (along.1 - along.0) / count as f64;
     let half = (0.32 * wide).min(26.0);
+    let mut drawn = Vec::new();
     for (n, group) in one.groups.iter().enumerate() {
         let spread = &group.spread;
         let x = panel.x.place(n as f64 + 0.5);
@@ -136,7 +139,7 @@ fn draw_groups(
         for (value, name) in &group.odd {
             let place = (x, y(*value));
             sheet.mark(place.0, place.1, 4.4, theme::TONE, true, Mark::of(1))?;
-            draw_name(sheet, name.as_deref(), place, along)?;
+            draw_name(sheet, name.as_deref(), place, along, &mut drawn)?;
         }
     }
     // Names stand under their box, as many as there is room for.
@@ -145,7 +148,9 @@ fn draw_groups(
     let every = ((widest.min(90.0) + 10.0) / wide).ceil().max(1.0) as usize;
     for (n, group) in one.groups.iter().enumerate().step_by(every) {
         let x = panel.x.place(n as f64 + 0.5);
-        let name = elided(&group.name, look, wide * every as f64 - 8.0);
+        let beside = (x - along.0).min(along.1 - x) + SLACK_PX;
+        let room = (wide * every as f64 - 8.0).min(2.0 * beside);
+        let name = elided(&group.name, look, room);
         sheet.text(x, down.0 + 17.0, &name, look)?;
     }
     let look = Type::new(theme::LABEL_PX, theme::PALE_INK).align(Align::Centre);
@@ -176,13 +181,14 @@ fn draw_histogram(
         let corners = [(left, bottom), (left, top), (right, top), (right, bottom)];
         sheet.shape(&corners, theme::CURVE, 0.55)?;
     }
+    let mut drawn = Vec::new();
     for group in &one.groups {
         let x = panel.x.place(group.spread.median);
         sheet.line(&[(x, down.0), (x, down.1)], theme::INK, 1.0, 1.4)?;
         for (value, name) in &group.odd {
             let place = (panel.x.place(*value), down.0 - 8.0);
             sheet.mark(place.0, place.1, 4.4, theme::TONE, true, Mark::of(1))?;
-            draw_name(sheet, name.as_deref(), (place.0, place.1 - 4.0), along)?;
+            draw_name(sheet, name.as_deref(), (place.0, place.1 - 4.0), along, &mut drawn)?;
         }
     }
     panel.draw_x_scale(sheet, "number of takes")?;
@@ -198,20 +204,30 @@ fn draw_levels(sheet: &Sheet<'_>, panel: &Panel) -> Result<(), Error> {
     panel.draw_y_scale(sheet)
 }
 
-/// The name of a take beside its mark, on the side that has room.
+/// Draws the name of a take beside its mark, on the side that has room, unless it would cover
+/// another.
 fn draw_name(
     sheet: &Sheet<'_>,
     name: Option<&str>,
     (x, y): (f64, f64),
     (left, right): (f64, f64),
+    drawn: &mut Vec<(f64, f64, f64)>,
 ) -> Result<(), Error> {
     let Some(name) = name else { return Ok(()) };
     let look = Type::new(theme::LABEL_PX, theme::TONE);
     let is_left = x > f64::midpoint(left, right);
     let room = if is_left { x - left } else { right - x } - 14.0;
     let name = elided(name, look, room);
-    let align = if is_left { Align::Right } else { Align::Left };
-    sheet.text(if is_left { x - 8.0 } else { x + 8.0 }, y + 4.0, &name, look.align(align))
+    let width = look.width(&name);
+    let from = if is_left { x - 8.0 - width } else { x + 8.0 };
+    let covers = |(other, to, height): &(f64, f64, f64)| {
+        from < to + 4.0 && *other < from + width + 4.0 && (y - height).abs() < theme::LABEL_PX
+    };
+    if drawn.iter().any(covers) {
+        return Ok(());
+    }
+    drawn.push((from, from + width, y));
+    sheet.text(from, y + 4.0, &name, look)
 }
 
 #[cfg(test)]
