@@ -95,20 +95,33 @@ impl Choice {
     }
 }
 
+/// Finds out whether folders can be read and patterns mean something, before there is anything to
+/// write. A folder that is not there, or cannot be read, is an error: what it holds would be missed.
+pub fn check(folders: &[PathBuf], choice: &Choice) -> Result<(), Error> {
+    for folder in folders {
+        let wrong = |error: std::io::Error| {
+            Error::Folder(format!("{}: {}", folder.display(), plain(&error)))
+        };
+        if std::fs::metadata(folder).map_err(wrong)?.is_dir() {
+            std::fs::read_dir(folder).map_err(wrong)?;
+            choice.below(folder)?;
+        }
+    }
+    Ok(())
+}
+
 /// Hands on every take under folders, in no order that means anything, and says what could not be
 /// looked into. Links are followed, and where they lead back into a folder that they lie in, left.
 /// Hidden files and folders are passed over, and what files named `.ignore` list.
-///
-/// A folder that is not there, or cannot be read, is an error: what it holds would be missed.
 pub fn walk(
     folders: &[PathBuf],
     choice: &Choice,
     mut take: impl FnMut(Found) -> Result<(), Error>,
 ) -> Result<Vec<String>, Error> {
+    check(folders, choice)?;
     let mut problems = Vec::new();
     for folder in folders {
-        let about = std::fs::metadata(folder)
-            .map_err(|error| Error::Folder(format!("{}: {}", folder.display(), plain(&error))))?;
+        let about = std::fs::metadata(folder)?;
         if about.is_file() {
             if !choice.is_of_part(folder) {
                 continue;
@@ -116,8 +129,6 @@ pub fn walk(
             take(Found { path: tidy(folder), about: (&about).into() })?;
             continue;
         }
-        std::fs::read_dir(folder)
-            .map_err(|error| Error::Folder(format!("{}: {}", folder.display(), plain(&error))))?;
         let mut builder = WalkBuilder::new(folder);
         builder.standard_filters(false).hidden(true).ignore(true).parents(true);
         builder.follow_links(true).overrides(choice.below(folder)?);

@@ -421,6 +421,7 @@ fn what_cannot_be_is_said_in_one_sentence() {
         assert!(run.err.contains(said), "{words}: {}", run.err);
         assert!(status == 2 || run.err.lines().count() == 1, "{words}: {}", run.err);
     }
+    assert!(!bench.path("a.sqlite").exists(), "nothing is left of what could not be");
     assert!(!bench.files().iter().any(|name| name.contains(".lock")), "{:?}", bench.files());
 }
 

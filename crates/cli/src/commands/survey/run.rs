@@ -114,6 +114,8 @@ impl Run<'_> {
     pub(super) fn run(&self) -> Result<Status> {
         output::log(self.work.verbose);
         let plan = Plan::new(self)?;
+        let (folders, choice) = self.places();
+        walk::check(&folders, &choice).map_err(of_list)?;
         let &Which { part, again, drop_gone, .. } = self.which;
         let lock = Lock::of(&self.what.into, || {
             let name = files::shown(&self.what.into);
@@ -161,25 +163,34 @@ impl Run<'_> {
         Ok(Status::Done)
     }
 
-    /// Finds the takes.
-    fn find(
-        &self,
-        take: &mut dyn FnMut(walk::Found) -> Result<(), tonemap_survey::Error>,
-    ) -> Result<Vec<String>, tonemap_survey::Error> {
+    /// The folders, and which of their files are takes.
+    fn places(&self) -> (Vec<PathBuf>, Choice) {
         let choice = Choice {
             only: self.which.only.clone(),
             without: self.which.without.clone(),
             part: self.which.part,
         };
-        let is_list = |folder: &&PathBuf| folder.as_os_str() == "-";
-        let folders: Vec<PathBuf> =
-            self.what.folders.iter().filter(|folder| !is_list(folder)).cloned().collect();
+        let named = self.what.folders.iter().filter(|folder| !is_list(folder));
+        (named.cloned().collect(), choice)
+    }
+
+    /// Finds the takes.
+    fn find(
+        &self,
+        take: &mut dyn FnMut(walk::Found) -> Result<(), tonemap_survey::Error>,
+    ) -> Result<Vec<String>, tonemap_survey::Error> {
+        let (folders, choice) = self.places();
         let mut problems = walk::walk(&folders, &choice, &mut *take)?;
-        if self.what.folders.iter().any(|folder| is_list(&folder)) {
+        if self.what.folders.iter().any(|folder| is_list(folder)) {
             problems.extend(walk::list(std::io::stdin().lock(), &choice, take)?);
         }
         Ok(problems)
     }
+}
+
+/// Whether a list of takes is meant.
+fn is_list(folder: &Path) -> bool {
+    folder.as_os_str() == "-"
 }
 
 fn say_problems(problems: &[String]) {
