@@ -681,7 +681,12 @@ impl Reader {
             Ok(connection)
         });
         let connection = match opened {
-            Err(error) if error.sqlite_error_code() == Some(rusqlite::ErrorCode::CannotOpen) => {
+            Err(error)
+                if matches!(
+                    error.sqlite_error_code(),
+                    Some(rusqlite::ErrorCode::CannotOpen | rusqlite::ErrorCode::ReadOnly)
+                ) =>
+            {
                 // Where nothing can be written, not even beside it, nothing changes either.
                 let uri = walk::text_of(&file.canonicalize()?);
                 let uri = uri.strip_prefix("file:").unwrap_or(&uri).replace('%', "%25");

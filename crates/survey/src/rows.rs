@@ -104,7 +104,9 @@ pub fn rows_of(command: &str, quantities: &[Quantity]) -> BTreeMap<String, Vec<R
         let words = quantity.name.split_once(", ").map_or(&*quantity.name, |(_, rest)| rest);
         let key = format!("{}[].{below}", list.list);
         let name = below.replace('.', "_");
-        if let Some(row) = rows.last_mut() {
+        // A number that says which item it is of stands there already.
+        let is_place = |row: &Row| row.item.iter().any(|(place, _)| *place == name);
+        if let Some(row) = rows.last_mut().filter(|row| !is_place(row)) {
             row.cells.push((column(name, key, words), value, u));
         }
     }
@@ -147,6 +149,7 @@ mod tests {
             ("notes[9].f0_hz", "note 9, fundamental", 449.0),
             ("regions.whole.partials[3].level_db", "partial 3, level", -3.0),
             ("bands[31.5Hz].level_db", "31.5 Hz, level", -30.0),
+            ("bands[31.5Hz].center_hz", "31.5 Hz, middle", 31.5),
         ];
         let all: Vec<Quantity> = keys.map(|(key, name, x)| quantity(key, name, x)).into();
         let tables = rows_of("pitch", &all);
@@ -170,7 +173,8 @@ mod tests {
                 "tristimulus_2",
                 "notes_1_f0_hz",
                 "regions_whole_partials_3_level_db",
-                "bands_31_5Hz_level_db"
+                "bands_31_5Hz_level_db",
+                "bands_31_5Hz_center_hz"
             ]
         );
         let notes = &tables["pitch_notes"];
@@ -180,7 +184,11 @@ mod tests {
         assert_eq!((column.key.as_str(), column.words.as_str()), ("notes[].f0_hz", "fundamental"));
         let rival = &tables["pitch_notes_rivals"][0];
         assert_eq!(rival.item, [("notes_number".to_string(), 1.0), ("number".to_string(), 2.0)]);
-        assert_eq!(tables["pitch_bands"][0].item, [("center_hz".to_string(), 31.5)]);
+        let band = &tables["pitch_bands"][0];
+        assert_eq!(
+            (band.item.clone(), band.cells.len()),
+            (vec![("center_hz".to_string(), 31.5)], 1)
+        );
     }
 
     #[test]

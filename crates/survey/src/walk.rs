@@ -194,8 +194,9 @@ fn path_of_bytes(name: &[u8]) -> PathBuf {
     String::from_utf8_lossy(name).into_owned().into()
 }
 
-/// What a person can do about an error of the system.
-fn plain(error: &std::io::Error) -> String {
+/// An error of the system in words, with what can be done about it.
+#[must_use]
+pub fn plain(error: &std::io::Error) -> String {
     match error.kind() {
         std::io::ErrorKind::NotFound => "there is no such file or folder".into(),
         std::io::ErrorKind::PermissionDenied => "it may not be read; ask for the right to".into(),

@@ -559,3 +559,32 @@ fn a_full_disk_ends_the_run_and_loses_nothing() {
     assert_eq!(bench.run(SURVEY).status, 0);
     assert_eq!(content(&kept), content(&bench.path("all.sqlite")));
 }
+
+/// What no command can measure of a plucked string, and says so, is a reason; all else has a table.
+#[test]
+fn every_command_on_takes_can_be_surveyed() {
+    let bench = Bench::new();
+    takes_of(&bench, 1, 1.2);
+    let known = bench.run("survey hall --measure nothing --into all.sqlite").err;
+    let list = known.split("There are ").nth(1).expect("a list").trim().trim_end_matches('.');
+    assert!(list.split(", ").count() > 12, "{list}");
+    let words = ["survey", "hall", "--measure", list, "--into", "all.sqlite"];
+    let run = bench.run_words(&words);
+    assert_eq!(run.status, 0, "{}", run.err);
+    let file = bench.path("all.sqlite");
+    let reason: String = one(&file, "SELECT coalesce(reason, '') FROM takes");
+    for command in list.split(", ") {
+        let is_failed = reason.contains(&format!("{command}: "));
+        let made = format!("SELECT count(*) FROM sqlite_schema WHERE name = '{command}'");
+        let tables: i64 = one(&file, &made);
+        assert_eq!(tables, i64::from(!is_failed), "{command}: {reason}");
+        if !is_failed {
+            let rows = format!("SELECT count(*) FROM {command}");
+            assert_eq!(one::<i64>(&file, &rows), 1, "{command}");
+        }
+    }
+    println!("{reason}");
+    let shown = bench.run("survey show all.sqlite");
+    assert_eq!(shown.status, 0, "{}", shown.err);
+    assert_eq!(bench.run("survey export all.sqlite --parquet p --quiet").status, 0);
+}

@@ -387,8 +387,11 @@ impl<'a> Plan<'a> {
             let hash = files::hash_of(&take.path);
             let (before, hash) = match (before, hash) {
                 (Ok(before), Ok(hash)) => (before, hash),
-                (_, Err(error)) => return failed(reason_of(&error, &take.path)),
-                (Err(error), _) => return failed(error.to_string()),
+                (Err(error), _) => return failed(walk::plain(&error)),
+                (_, Err(error)) => {
+                    let of_system = error.downcast_ref().map(walk::plain);
+                    return failed(of_system.unwrap_or_else(|| reason_of(&error, &take.path)));
+                }
             };
             if !take.failed && take.blake3.as_ref() == Some(&hash) {
                 return Outcome { id: take.id, about: Some(before), measured: None };
@@ -541,11 +544,25 @@ fn write(
 
 /// Why a take could not be measured, without its name, which stands beside it.
 fn reason_of(error: &anyhow::Error, path: &Path) -> String {
-    let name = files::shown(path);
+    let whole = files::shown(path);
+    let own = path.file_name().map_or_else(String::new, |name| files::shown(name.as_ref()));
+    let stem = path.file_stem().map_or_else(String::new, |name| files::shown(name.as_ref()));
     let causes = status::causes(error);
     let causes = causes.iter().map(|cause| {
-        let cause = cause.strip_prefix(&name).unwrap_or(cause);
-        cause.trim_start_matches([':', ' ', ',']).trim_end_matches('.')
+        let named =
+            [&whole, &own, &stem].into_iter().find_map(|name| cause.strip_prefix(name.as_str()));
+        let Some(rest) = named else { return cause.trim_end_matches('.').to_string() };
+        // A channel may stand behind the name.
+        let rest = match rest.strip_prefix(", channel ") {
+            Some(channel) => channel.find([' ', ':']).map_or("", |end| &channel[end..]),
+            None => rest,
+        };
+        let rest = rest.trim_end_matches('.');
+        if rest.starts_with(' ') {
+            format!("it{rest}")
+        } else {
+            rest.trim_start_matches([':', ' ']).into()
+        }
     });
     causes.filter(|cause| !cause.is_empty()).collect::<Vec<_>>().join(": ")
 }
@@ -553,6 +570,16 @@ fn reason_of(error: &anyhow::Error, path: &Path) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_reason_does_not_name_the_take() {
+        let reason = |words: &str| reason_of(&anyhow!("{words}"), Path::new("hall/d4-01.wav"));
+        assert_eq!(reason("hall/d4-01.wav: the file is empty."), "the file is empty");
+        assert_eq!(reason("d4-01.wav is not calibrated"), "it is not calibrated");
+        assert_eq!(reason("d4-01, channel front is not calibrated"), "it is not calibrated");
+        assert_eq!(reason("d4-01.wav, channel 2: no tone"), "no tone");
+        assert_eq!(reason("no tone in it"), "no tone in it");
+    }
 
     #[test]
     fn long_times_are_read() {
