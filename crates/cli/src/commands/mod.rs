@@ -224,7 +224,16 @@ pub(crate) struct ForMany {
 
 impl ForMany {
     pub(crate) fn new(words: Vec<String>) -> Result<Self> {
-        let cli = read(&with_take(&words, "take"))?;
+        let line = with_take(&words, "take");
+        let cli = read(&line)?;
+        let whole = std::iter::once("tonemap").chain(line.iter().map(String::as_str));
+        let matches = Cli::command().try_get_matches_from(whole)?;
+        let own = matches.subcommand().map(|(_, own)| own);
+        let takes = own.and_then(|own| own.try_get_raw("takes").ok().flatten());
+        if takes.is_some_and(|takes| takes.len() > 1) {
+            let reason = "a take is named behind a command that is given many";
+            return Err(Usage(format!("{}: {reason}; leave it out", words.join(" "))).into());
+        }
         Ok(Self { words, cli })
     }
 
