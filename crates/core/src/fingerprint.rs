@@ -5,7 +5,7 @@
 //! Every 1/32 s the levels L_m in 17 bands of equal ratio from 200 Hz to 6.4 kHz, of a Hann frame of
 //! 1/4 s, give a word of 16 bits: bit m is set where D = L_m − L_{m+1} rises faster, or falls more
 //! slowly, within the last 1/8 s than in the one before. (That the sign of a difference over time
-//! and band tells recordings apart: J. Haitsma and T. Kalker, ISMIR 2002. Here it is the second
+//! and band distinguishes recordings: J. Haitsma and T. Kalker, ISMIR 2002. Here it is the second
 //! difference, which is 0 where partials die away evenly, as in every strike of the same string.) A
 //! gain, a filter that does not change and another sample rate leave the words as they are, nearly;
 //! of two recordings, even of the same note, about half of the bits agree by chance.

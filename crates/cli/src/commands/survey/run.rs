@@ -210,7 +210,7 @@ fn of_list(error: tonemap_survey::Error) -> anyhow::Error {
     }
 }
 
-/// The time as it is written in a survey: seconds since 1970 are enough to tell runs apart.
+/// The time as it is written in a survey: in seconds since 1970.
 fn now() -> String {
     let since = SystemTime::now().duration_since(SystemTime::UNIX_EPOCH);
     format!("{} s since 1970", since.map_or(0, |since| since.as_secs()))
