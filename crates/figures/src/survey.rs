@@ -191,7 +191,8 @@ fn draw_histogram(
             draw_name(sheet, name.as_deref(), (place.0, place.1 - 4.0), along, &mut drawn)?;
         }
     }
-    panel.draw_x_scale(sheet, "number of takes")?;
+    // The quantity stands above; how high a bar is, the words below the figure say.
+    panel.draw_x_scale(sheet, "")?;
     panel.draw_box(sheet)
 }
 

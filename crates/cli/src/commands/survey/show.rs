@@ -443,7 +443,7 @@ impl Show {
             "{}; {}",
             text::takes(view.takes),
             if groups.names.is_empty() {
-                "line: median; squares: what stands out"
+                "height: number of takes; line: median; squares: what stands out"
             } else {
                 "box: quartiles with the median; whiskers: 5 and 95 %; squares: what stands out in \
                  its group"
