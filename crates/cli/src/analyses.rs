@@ -87,6 +87,13 @@ impl Analyses {
         Ok(made)
     }
 
+    /// A command line that names its takes, with how they are read, and where the study is.
+    pub(crate) fn line(&self, arguments: &[String]) -> Vec<String> {
+        let mut words: Vec<String> = arguments.iter().take(1).cloned().collect();
+        words.extend(arguments.iter().skip(1).map(|word| self.in_study(word)));
+        self.whole(&words, None)
+    }
+
     /// A command line with how takes are read, and where the study is if takes are named in it.
     fn whole(&self, arguments: &[String], of: Option<&Named>) -> Vec<String> {
         let mut words = arguments.to_vec();

@@ -64,13 +64,21 @@ pub(crate) struct Presented {
     /// Results with their names, to be compared with limits.
     pub(crate) judged: Vec<(String, Vec<Quantity>)>,
     pub(crate) findings: Vec<Finding>,
+    /// What it has to say on a page.
+    pub(crate) part: ReportPart,
     pub(crate) status: Status,
 }
 
 impl Presented {
     /// Where there was nothing to measure.
     pub(crate) fn nothing(status: Status) -> Self {
-        Self { content: String::new(), judged: Vec::new(), findings: Vec::new(), status }
+        Self {
+            content: String::new(),
+            judged: Vec::new(),
+            findings: Vec::new(),
+            part: ReportPart::default(),
+            status,
+        }
     }
 
     /// Writes it, and judges it.
@@ -88,7 +96,6 @@ impl Presented {
             bail!("it gave no result");
         }
         let quantities = self.judged.into_iter().next().map_or_else(Vec::new, |(_, all)| all);
-        let part = ReportPart::default();
-        Ok(Kept { json: self.content, quantities, findings: self.findings, part })
+        Ok(Kept { json: self.content, quantities, findings: self.findings, part: self.part })
     }
 }

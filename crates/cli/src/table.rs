@@ -316,6 +316,7 @@ impl<'t, R> Table<'t, R> {
                 .iter()
                 .map(|row| shown.iter().flat_map(|column| column.texts(row)).collect())
                 .collect(),
+            links: Vec::new(),
         }
     }
 }

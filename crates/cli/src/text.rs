@@ -5,6 +5,7 @@ use std::sync::OnceLock;
 
 use anstyle::{AnsiColor, Style};
 use tonemap_core::{Finding, Measured, Severity, merged, places_text};
+use tonemap_figures::Headline;
 
 /// Width to which running text is wrapped.
 const LINE_WIDTH: usize = 96;
@@ -120,6 +121,11 @@ pub(crate) fn rate(rate_hz: f64) -> String {
     if rate_hz.fract() == 0.0 { grouped(rate_hz as u64) } else { number(rate_hz, 3) }
 }
 
+/// So many of something.
+pub(crate) fn count(count: usize, one: &str, many: &str) -> String {
+    format!("{} {}", grouped(count as u64), if count == 1 { one } else { many })
+}
+
 /// So many takes, in words.
 pub(crate) fn takes(count: u64) -> String {
     if count == 1 { "one take".into() } else { grouped(count) + " takes" }
@@ -151,6 +157,24 @@ pub(crate) fn fact(
     Some((name.into(), words))
 }
 
+/// A result in a line, if it is known.
+pub(crate) fn headline(
+    value: Option<Measured>,
+    most: usize,
+    unit: &str,
+    text: String,
+) -> Option<Headline> {
+    let value = value?;
+    let (value, u) = if value.u.is_finite() {
+        let [number, u] = measured(value.value, value.u, most);
+        (number, u.replace('<', "below "))
+    } else {
+        (number(value.value, most.min(2)), String::new())
+    };
+    let unit = unit.to_string();
+    Some(Headline { kind: "measured".into(), value, u, unit, text, ..Headline::default() })
+}
+
 /// What is said of a difference.
 pub(crate) fn verdict(is_real: Option<bool>) -> &'static str {
     match is_real {
@@ -171,7 +195,8 @@ pub(crate) fn sentence(words: &str) -> String {
 }
 
 /// Words behind a beginning, wrapped and indented under it.
-fn wrapped(beginning: &str, words: &str) -> String {
+/// Words wrapped behind a beginning, under which the next lines are indented.
+pub(crate) fn wrapped(beginning: &str, words: &str) -> String {
     let mut text = String::new();
     // The words bring their own space.
     let mut line = beginning.strip_suffix(' ').unwrap_or(beginning).to_string();
@@ -179,7 +204,7 @@ fn wrapped(beginning: &str, words: &str) -> String {
         if line.chars().count() + 1 + word.chars().count() > LINE_WIDTH {
             text.push_str(&line);
             text.push('\n');
-            line = " ".repeat(beginning.chars().count() - 1);
+            line = " ".repeat(beginning.chars().count().saturating_sub(1));
         }
         line.push(' ');
         line.push_str(word);

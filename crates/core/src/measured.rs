@@ -54,6 +54,12 @@ impl Measured {
         Self { value, u }
     }
 
+    /// The same in a unit that is smaller by a factor.
+    #[must_use]
+    pub fn scaled(self, by: f64) -> Self {
+        Self { value: by * self.value, u: by * self.u }
+    }
+
     /// Decimals that show the uncertainty with two digits, at most `most`.
     ///
     /// An unknown or zero uncertainty gives `most`.

@@ -115,8 +115,9 @@ pub use partials::{PartialsFigure, partials_figure};
 pub use pitch::{EvidenceFigure, PitchFigure, evidence_figure, pitch_cells, pitch_figure};
 pub use rebuild::{RebuildFigure, rebuild_figure};
 pub use report::{
-    Chart, ChartCurve, DrawnBand, Report, ReportFinding, ReportPart, ReportSection, ReportTable,
-    course_chart, difference_chart, map_chart, report_page, spectrum_chart, spread_chart,
+    Chart, ChartCurve, DrawnBand, FindingKind, Headline, PreviewPictures, Report, ReportFinding,
+    ReportPart, ReportPreview, ReportSection, ReportTable, Theme, bands_chart, course_chart,
+    difference_chart, map_chart, report_page, response_chart, spectrum_chart, spread_chart,
     trend_chart,
 };
 pub use room::{RoomFigure, room_figure};

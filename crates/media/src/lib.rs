@@ -45,6 +45,7 @@ mod ahead;
 mod block;
 mod decoded;
 mod error;
+mod flac;
 mod info;
 mod midi;
 mod mp4;
@@ -58,6 +59,7 @@ mod write;
 
 pub use block::Block;
 pub use error::Error;
+pub use flac::flac_file;
 pub use info::TakeInfo;
 pub use midi::{MidiNote, midi_file};
 pub use musicxml::{Score, ScoreNote, ScoreStaff, musicxml_file};

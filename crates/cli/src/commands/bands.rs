@@ -12,7 +12,8 @@ use tonemap_core::bands::{
 use tonemap_core::quantity::{Quantities, Quantity};
 use tonemap_core::units::{FrequencyRange, LevelReference, Seconds};
 use tonemap_figures::{
-    BandsFigure, ChartCurve, DrawnLevels, Figure, ReportPart, Words, bands_figure, course_chart,
+    BandsFigure, ChartCurve, DrawnLevels, Figure, ReportPart, Words, bands_chart, bands_figure,
+    course_chart,
 };
 
 use crate::args::{FigureArgs, OutputArgs, PartArgs, SpanArgs, TakesArgs};
@@ -270,10 +271,19 @@ impl Measure for Bands {
             levels.course.iter().filter_map(|at| Some((at.time_s, at.level_db?))).unzip();
         let curve = ChartCurve { name: "level".into(), x: known.0, y: known.1 };
         let title = format!("{}-weighted level, {unit}", levels.weighting.letter());
-        let charts = vec![course_chart("levels", "Level over time", &[curve], (&title, "dB"))];
+        let middles =
+            levels.bands.iter().filter_map(|band| Some((band.center_hz, band.level_db?.value)));
+        let (x, y) = middles.unzip();
+        let bands_curve = ChartCurve { name: "equivalent level".into(), x, y };
+        let charts = vec![
+            bands_chart("bands", "Equivalent levels in bands", &[bands_curve], (&title, &unit)),
+            course_chart("levels", "Level over time", &[curve], (&title, "dB")),
+        ];
         let bands: Vec<&BandLevel> = levels.bands.iter().collect();
         let tables = vec![band_table(levels, &unit).page("Levels in bands", &bands)];
-        Ok(ReportPart { facts: facts.into_iter().flatten().collect(), charts, tables })
+        let text = format!("Equivalent level, A-weighted, {}", made.part.title());
+        let headline = text::headline(levels.laeq_db, 1, &unit, text);
+        Ok(ReportPart { facts: facts.into_iter().flatten().collect(), charts, tables, headline })
     }
 }
 

@@ -15,7 +15,9 @@ use tonemap_core::units::{
     CubicMetres, Frequency, FrequencyRange, LevelReference, Seconds, SquareMetres,
 };
 use tonemap_core::{Error, Finding};
-use tonemap_figures::{IsolationFigure, Words, isolation_figure};
+use tonemap_figures::{
+    ChartCurve, IsolationFigure, ReportPart, Words, bands_chart, isolation_figure,
+};
 
 use crate::advice;
 use crate::args::{
@@ -239,7 +241,8 @@ impl Present for Isolation {
             output::write_figure(file, &self.draw(&made)?, self.output.force)?;
         }
         let judged = vec![(title(&made), made.found.quantities())];
-        Ok(Presented { content, judged, findings: made.findings, status: Status::Done })
+        let part = section(&made);
+        Ok(Presented { content, judged, findings: made.findings, part, status: Status::Done })
     }
 }
 
@@ -368,6 +371,50 @@ fn read_decay(file: &Path) -> Result<Vec<(f64, f64)>> {
 
 fn title(made: &Made<'_>) -> String {
     if made.found.is_impact { "Impact sound".into() } else { "Sound insulation".into() }
+}
+
+/// What it has to say on a page.
+fn section(made: &Made<'_>) -> ReportPart {
+    let found = &made.found;
+    let curve = |name: &str, of: &dyn Fn(&BandIsolation) -> Option<f64>| {
+        let known = found.bands.iter().filter_map(|band| Some((band.center_hz, of(band)?)));
+        let (x, y) = known.unzip();
+        ChartCurve { name: name.into(), x, y }
+    };
+    let rated = |band: &BandIsolation| {
+        let rated = band.normalized_db.or(band.standardized_db).or(band.difference_db);
+        rated.map(|level| level.value)
+    };
+    let mut result =
+        vec![curve(if found.is_impact { "impact level" } else { "insulation" }, &rated)];
+    if let Some(rating) = &found.rating {
+        let (x, y) = rating.curve.iter().copied().unzip();
+        result.push(ChartCurve { name: "reference curve, shifted".into(), x, y });
+    }
+    let levels = [
+        curve("source room", &|band| band.source_db),
+        curve("receiving room", &|band| Some(band.receiver_db)),
+        curve("background", &|band| band.background_db),
+    ];
+    let levels: Vec<ChartCurve> = levels.into_iter().filter(|c| !c.x.is_empty()).collect();
+    let charts = vec![
+        bands_chart("insulation", "What is rated, in bands", &result, ("Difference, dB", "dB")),
+        bands_chart("levels", "Mean levels in both rooms", &levels, ("Level, dB", "dB")),
+    ];
+    let facts = found.rating.iter().map(|rating| ("Rating".to_string(), rating_words(rating)));
+    let bands: Vec<&BandIsolation> = found.bands.iter().collect();
+    let headline = found.rating.as_ref().and_then(|rating| {
+        let u = rating.value_db_u.unwrap_or(f64::NAN);
+        let value = tonemap_core::Measured::new(f64::from(rating.value_db), u);
+        let text = format!("{}, {}", title(made), rating_words(rating));
+        text::headline(Some(value), 1, "dB", text)
+    });
+    ReportPart {
+        facts: facts.collect(),
+        charts,
+        tables: vec![band_table(made).page("Levels in bands, dB", &bands)],
+        headline,
+    }
 }
 
 /// A rating as the standards write it: R'w (C; Ctr) = 52 (−1; −5) dB.

@@ -419,6 +419,12 @@ impl Measure for Loudness {
             facts: facts.into_iter().flatten().collect(),
             charts: if found.stretches.is_empty() { Vec::new() } else { charts },
             tables: Vec::new(),
+            headline: text::headline(
+                found.loudness_sone,
+                2,
+                "sone",
+                format!("Loudness, {}", made.part.title()),
+            ),
         })
     }
 }
@@ -498,7 +504,13 @@ impl Present for Loudness {
         let judged = views.iter().map(|view| (view.title.clone(), view.loudness.quantities()));
         let judged = judged.collect();
         let findings = findings.into_iter().flatten().collect();
-        Ok(Presented { content, judged, findings, status: Status::Done })
+        Ok(Presented {
+            content,
+            judged,
+            findings,
+            part: ReportPart::default(),
+            status: Status::Done,
+        })
     }
 }
 

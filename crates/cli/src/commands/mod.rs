@@ -37,7 +37,7 @@ use crate::kept::{Kept, Present, presented};
 use crate::measure::{Measure, Wants, drive, on};
 use crate::rerun;
 use crate::status::{Status, Usage};
-use crate::studies::Named;
+use crate::studies::{Named, find_takes};
 
 /// Measures what is in a sound: spectra and their tones, with the uncertainty of every number.
 ///
@@ -127,6 +127,8 @@ impl Command {
 struct Ways<'c> {
     alone: Box<dyn FnOnce() -> Result<Status> + 'c>,
     within: Box<Within<'c>>,
+    /// On each of the takes that it names, or on all of them together.
+    all: Box<dyn FnOnce() -> Result<Vec<Kept>> + 'c>,
     /// Whether its command line must name the takes, also within another.
     names_takes: bool,
 }
@@ -138,6 +140,11 @@ fn measures<M: Measure>(command: &M) -> Ways<'_> {
     Ways {
         alone: Box::new(|| drive(command)),
         within: Box::new(|of, wants| on(command, of.context("no take is named")?, wants)),
+        all: Box::new(|| {
+            let common = command.common();
+            let takes = find_takes(common.takes, common.source)?;
+            takes.iter().map(|named| on(command, named, Wants::Page)).collect()
+        }),
         names_takes: false,
     }
 }
@@ -147,6 +154,7 @@ fn presents<P: Present>(command: &P) -> Ways<'_> {
     Ways {
         alone: Box::new(|| presented(command)),
         within: Box::new(|_, _| command.present()?.kept()),
+        all: Box::new(|| Ok(vec![command.present()?.kept()?])),
         names_takes: true,
     }
 }
@@ -156,6 +164,7 @@ fn acts<'c>(run: impl FnOnce() -> Result<Status> + 'c) -> Ways<'c> {
     Ways {
         alone: Box::new(run),
         within: Box::new(|_, _| bail!("this command measures no take")),
+        all: Box::new(|| bail!("this command measures no take")),
         names_takes: true,
     }
 }
@@ -202,6 +211,12 @@ pub(crate) fn learn() {
 pub(crate) fn within(arguments: &[String], of: Option<&Named>) -> Result<Kept> {
     let cli = read(arguments)?;
     rerun::within(arguments, || (cli.command.ways().within)(of, Wants::Page))
+}
+
+/// The same of a command line that names its takes: on each of them, or on all together.
+pub(crate) fn all_within(arguments: &[String]) -> Result<Vec<Kept>> {
+    let cli = read(arguments)?;
+    rerun::within(arguments, || (cli.command.ways().all)())
 }
 
 fn read(arguments: &[String]) -> Result<Cli> {

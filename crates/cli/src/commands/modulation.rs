@@ -162,7 +162,7 @@ impl Measure for Modulation {
 
     fn section(&self, made: &Made<'_>) -> Result<ReportPart> {
         let found = &made.found.modulation;
-        let percent = found.depth.map(|depth| scaled(depth, 100.0));
+        let percent = found.depth.map(|depth| depth.scaled(100.0));
         let facts = [
             text::fact("Modulation rate", found.rate_hz, 4, "Hz"),
             text::fact("Modulation depth", percent, 2, "%"),
@@ -181,12 +181,11 @@ impl Measure for Modulation {
         let rates: Vec<(usize, Rate)> = (1..).zip(found.rates.iter().copied()).collect();
         let listed: Vec<&(usize, Rate)> = rates.iter().collect();
         let tables = vec![rate_table().page("Modulations of the envelope", &listed)];
-        Ok(ReportPart { facts: facts.into_iter().flatten().collect(), charts, tables })
+        let headline =
+            text::headline(found.rate_hz, 4, "Hz", format!("Modulation, {}", made.part.title()));
+        let facts = facts.into_iter().flatten().collect();
+        Ok(ReportPart { facts, charts, tables, headline })
     }
-}
-
-fn scaled(of: tonemap_core::Measured, by: f64) -> tonemap_core::Measured {
-    tonemap_core::Measured::new(by * of.value, by * of.u)
 }
 
 fn as_text(made: &Made<'_>) -> String {

@@ -275,7 +275,10 @@ impl Measure for Partials {
             let caption = "Partials over time, the first eight";
             course_chart("partials", caption, &curves, (&title, "dB"))
         });
-        Ok(ReportPart { facts, charts: chart.into_iter().collect(), tables: vec![table] })
+        let text = format!("Frequency of the first partial, {}", made.part.title());
+        let headline = text::headline(found.f0_hz, 5, "Hz", text);
+        let charts = chart.into_iter().collect();
+        Ok(ReportPart { facts, charts, tables: vec![table], headline })
     }
 
     fn files(&self) -> Vec<SideFile<'_, Found>> {

@@ -139,7 +139,20 @@ impl Measure for Passby {
             .collect();
         let chart =
             course_chart("passby", "Tones as they are heard", &curves, ("Frequency, Hz", "Hz"));
-        Ok(ReportPart { charts: vec![chart], ..ReportPart::default() })
+        let found = &made.found.passby;
+        let facts = [
+            text::fact("Speed", found.speed_m_s, 3, "m/s"),
+            text::fact("Closest distance", found.distance_m, 3, "m"),
+            text::fact("Frequency at rest", found.rest_frequency_hz, 4, "Hz"),
+            text::fact("Closest, as it is heard", found.closest_s, 3, "s"),
+        ];
+        let text = format!("Speed of the source, {}", made.part.title());
+        Ok(ReportPart {
+            facts: facts.into_iter().flatten().collect(),
+            charts: vec![chart],
+            tables: Vec::new(),
+            headline: text::headline(found.speed_m_s, 3, "m/s", text),
+        })
     }
 }
 

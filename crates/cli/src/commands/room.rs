@@ -13,7 +13,9 @@ use tonemap_core::room::{
 use tonemap_core::synth::{Recipe, Voice};
 use tonemap_core::units::{Frequency, FrequencyRange, Metres};
 use tonemap_core::{Finding, Samples};
-use tonemap_figures::{Figure, RoomFigure, Words, room_figure};
+use tonemap_figures::{
+    ChartCurve, Figure, ReportPart, RoomFigure, Words, bands_chart, course_chart, room_figure,
+};
 
 use crate::advice;
 use crate::args::{
@@ -185,7 +187,8 @@ impl Present for Room {
             output::write_figure(file, &self.draw(&made)?, self.output.force)?;
         }
         let judged = vec![(title(&made), made.found.quantities())];
-        Ok(Presented { content, judged, findings: made.findings, status })
+        let part = section(&made);
+        Ok(Presented { content, judged, findings: made.findings, part, status })
     }
 }
 
@@ -385,14 +388,7 @@ fn as_text(made: &Made<'_>) -> String {
     let mut parts =
         vec![head + &text::sentence(&what_line(made)), text::sentence(&mid_line(found))];
     if found.decays > 0 {
-        let mut rows: Vec<(String, &RoomValues)> = found
-            .bands
-            .iter()
-            .map(|band| (text::hertz(band.band.nominal_hz(found.fraction)), &band.values))
-            .collect();
-        if found.excitation != Excitation::InterruptedNoise {
-            rows.push(("all".into(), &found.broadband));
-        }
+        let rows = named_values(found);
         parts.push(table(&rows).text(&rows));
     }
     let findings = text::findings(&made.findings);
@@ -401,6 +397,18 @@ fn as_text(made: &Made<'_>) -> String {
 }
 
 type Named<'v> = (String, &'v RoomValues);
+
+/// The bands by their names, and all together.
+fn named_values(found: &RoomAcoustics) -> Vec<Named<'_>> {
+    let bands = found.bands.iter();
+    let mut rows: Vec<Named<'_>> = bands
+        .map(|band| (text::hertz(band.band.nominal_hz(found.fraction)), &band.values))
+        .collect();
+    if found.excitation != Excitation::InterruptedNoise {
+        rows.push(("all".into(), &found.broadband));
+    }
+    rows
+}
 
 fn table<'t>(rows: &[Named<'_>]) -> Table<'t, Named<'t>> {
     let has = |of: fn(&RoomValues) -> bool| rows.iter().any(|(_, values)| of(values));
@@ -436,6 +444,50 @@ fn table<'t>(rows: &[Named<'_>]) -> Table<'t, Named<'t>> {
             table.number("", "JLF", 2, |(_, of): &Named<'_>| of.lateral_fraction)
         })
         .number("", "INR, dB", 0, |(_, of)| of.inr_db)
+}
+
+/// What it has to say on a page.
+fn section(made: &Made<'_>) -> ReportPart {
+    let found = &made.found;
+    let rows = named_values(found);
+    let bands = |name: &str, of: fn(&RoomValues) -> Option<f64>| {
+        let known = found.bands.iter().filter_map(|band| Some((band.center_hz, of(&band.values)?)));
+        let (x, y) = known.unzip();
+        ChartCurve { name: name.into(), x, y }
+    };
+    let times = [
+        bands("EDT", |of| of.edt_s),
+        bands("T20", |of| of.t20_s.map(|t| t.value)),
+        bands("T30", |of| of.t30_s.map(|t| t.value)),
+    ];
+    let times: Vec<ChartCurve> = times.into_iter().filter(|curve| !curve.x.is_empty()).collect();
+    let decays = found.bands.iter().map(|band| {
+        let points = band.curve.time_s.iter().zip(&band.curve.level_db);
+        let points: Vec<(&f64, &f64)> = points.take_while(|(_, db)| **db > -70.0).collect();
+        let (x, y) = points.iter().step_by(points.len().div_ceil(200).max(1)).copied().unzip();
+        let name = format!("{} Hz", text::hertz(band.center_hz));
+        ChartCurve { name, x, y }
+    });
+    let decays: Vec<ChartCurve> = decays.filter(|curve| curve.x.len() > 2).collect();
+    let seconds = ("Reverberation time, s", "s");
+    let mut charts = vec![bands_chart("times", "Reverberation times in bands", &times, seconds)];
+    if !decays.is_empty() {
+        let caption = "Decay of each band: the level of what is still to come";
+        charts.push(course_chart("decays", caption, &decays, ("Level, dB", "dB")));
+    }
+    let mut facts = vec![("Measured from".to_string(), what_line(made))];
+    facts.extend(text::fact("Tmid, 500 Hz and 1 kHz", found.mid_s, 3, "s"));
+    ReportPart {
+        facts,
+        charts: if times.is_empty() { Vec::new() } else { charts },
+        tables: vec![table(&rows).page("Room acoustics in bands", &rows)],
+        headline: text::headline(
+            found.mid_s,
+            3,
+            "s",
+            format!("Reverberation time at 500 Hz and 1 kHz, {}", title(made)),
+        ),
+    }
 }
 
 fn as_csv(made: &Made<'_>) -> Result<String> {

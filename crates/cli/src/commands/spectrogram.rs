@@ -18,8 +18,9 @@ use tonemap_core::units::{
     Cut, Decibels, Frequency, FrequencyRange, LevelReference, Seconds, db_from_power,
 };
 use tonemap_figures::{
-    Arrangement, ColourMap, DrawnSpectrogram, Figure, Marks, SpectrogramFigure, SpectrogramLayout,
-    WaterfallFigure, spectrogram_cells, spectrogram_figure, waterfall_cells, waterfall_figure,
+    Arrangement, ColourMap, DrawnSpectrogram, Figure, Marks, ReportPart, SpectrogramFigure,
+    SpectrogramLayout, WaterfallFigure, spectrogram_cells, spectrogram_figure, waterfall_cells,
+    waterfall_figure,
 };
 
 use crate::args::{self, FigureArgs, Format, FrameArgs, OutputArgs, TakesArgs};
@@ -299,7 +300,13 @@ impl Present for Spectrogram {
             output::write_figure(file, &self.draw(&made, range_db)?, self.output.force)?;
         }
         let judged = |one: &Made<'_>| (one.part.title(), quantities(one, range_db));
-        Ok(Presented { content, judged: made.iter().map(judged).collect(), findings, status })
+        Ok(Presented {
+            content,
+            judged: made.iter().map(judged).collect(),
+            findings,
+            part: ReportPart::default(),
+            status,
+        })
     }
 }
 

@@ -17,7 +17,7 @@ use tonemap_core::transfer::{
 use tonemap_core::units::{FrequencyRange, LevelReference, Octaves, Seconds};
 use tonemap_core::window::WindowKind;
 use tonemap_core::{Error, Finding, Measured};
-use tonemap_figures::{Figure, TransferFigure, Words, transfer_figure};
+use tonemap_figures::{Figure, ReportPart, TransferFigure, Words, response_chart, transfer_figure};
 use tonemap_media::{WavEncoding, write_wav};
 
 use crate::advice;
@@ -262,7 +262,8 @@ impl Present for Transfer {
             self.write_response(file, &made, &made.found.impulse.step())?;
         }
         let judged = vec![(title(&made), made.found.quantities())];
-        Ok(Presented { content, judged, findings: made.findings, status: Status::Done })
+        let part = section(&made);
+        Ok(Presented { content, judged, findings: made.findings, part, status: Status::Done })
     }
 }
 
@@ -445,6 +446,45 @@ impl<'a> Made<'a> {
     }
 }
 
+/// What it has to say on a page.
+fn section(made: &Made<'_>) -> ReportPart {
+    let found = &made.found;
+    let facts = [
+        text::fact("Delay", found.delay_s.map(|s| s.scaled(1e3)), 4, "ms"),
+        text::fact("Gain", found.gain_db, 3, "dB"),
+        text::fact("Drift of the clock", found.drift_ppm, 3, "ppm"),
+    ];
+    let chart = found.curve.as_ref().map(|curve| {
+        let shown = drawn_points(&curve.frequency_hz);
+        let of = |values: &[Option<f64>]| shown.iter().map(|n| values[*n]).collect::<Vec<_>>();
+        let coherence: Vec<Option<f64>> = curve.coherence.iter().copied().map(Some).collect();
+        let hz: Vec<f64> = shown.iter().map(|n| curve.frequency_hz[*n]).collect();
+        let values = [of(&curve.magnitude_db), of(&curve.phase_deg), of(&coherence)];
+        let caption = "Magnitude, phase without the delay, and coherence; omitted where the \
+                       coherence is too low";
+        response_chart("response", caption, &hz, [&values[0], &values[1], &values[2]])
+    });
+    let bands: Vec<&TransferBand> = found.bands.iter().collect();
+    let text = format!("Delay of the response, {}", title(made));
+    ReportPart {
+        facts: facts.into_iter().flatten().collect(),
+        charts: chart.into_iter().collect(),
+        tables: vec![band_table(made).page("Transfer function in bands", &bands)],
+        headline: text::headline(found.delay_s.map(|s| s.scaled(1e3)), 4, "ms", text),
+    }
+}
+
+/// Points that are far enough from each other to be seen on a page.
+fn drawn_points(frequency_hz: &[f64]) -> Vec<usize> {
+    const PER_OCTAVE: f64 = 96.0;
+    let mut last_hz = 0.0;
+    let far = |(n, hz): (usize, &f64)| {
+        let is_far = *hz > last_hz * (1.0 + std::f64::consts::LN_2 / PER_OCTAVE);
+        is_far.then(|| last_hz = *hz).map(|()| n)
+    };
+    frequency_hz.iter().enumerate().filter_map(far).collect()
+}
+
 fn title(made: &Made<'_>) -> String {
     let reference = made.reference.title();
     match &made.positions[..] {
@@ -542,15 +582,7 @@ fn as_text(made: &Made<'_>) -> String {
     }
     let bands: Vec<&TransferBand> = found.bands.iter().collect();
     if bands.iter().any(|band| band.magnitude_db.is_some()) {
-        let table = Table::new()
-            .printed("band, Hz", |band: &&TransferBand| text::hertz(band.center_hz))
-            .measured("", "magnitude, dB", 2, |band| band.magnitude_db)
-            .number("", "phase, °", 1, |band| band.phase_deg)
-            .number("", "coherence", 3, |band| band.coherence)
-            .when(made.target.is_some(), |table| {
-                table.measured("", "off target, dB", 2, |band| band.off_target_db)
-            });
-        parts.push(table.text(&bands));
+        parts.push(band_table(made).text(&bands));
     }
     if !found.reflections.is_empty() {
         let reflections: Vec<&Reflection> = found.reflections.iter().collect();
@@ -564,4 +596,15 @@ fn as_text(made: &Made<'_>) -> String {
     let findings = text::findings(&made.findings);
     parts.extend(Some(findings).filter(|findings| !findings.is_empty()));
     parts.join("\n")
+}
+
+fn band_table<'t>(made: &Made<'_>) -> Table<'t, &'t TransferBand> {
+    Table::new()
+        .printed("band, Hz", |band: &&TransferBand| text::hertz(band.center_hz))
+        .measured("", "magnitude, dB", 2, |band| band.magnitude_db)
+        .number("", "phase, °", 1, |band| band.phase_deg)
+        .number("", "coherence", 3, |band| band.coherence)
+        .when(made.target.is_some(), |table| {
+            table.measured("", "off target, dB", 2, |band: &&TransferBand| band.off_target_db)
+        })
 }

@@ -6,10 +6,10 @@ use anyhow::{Result, anyhow, bail};
 use clap::{Args, ValueEnum};
 use rayon::prelude::*;
 use serde::Serialize;
-use tonemap_core::quantity::{Quantities, pair};
+use tonemap_core::quantity::{Key, Quantities, Quantity, pair};
 use tonemap_core::trend::{Extreme, Trend as Found, TrendFit, TrendPoint, TrendStep, trend};
 use tonemap_core::{Finding, Measured};
-use tonemap_figures::{TrendFigure, Words, trend_figure};
+use tonemap_figures::{ReportPart, TrendFigure, Words, trend_figure};
 use tonemap_study::Condition;
 
 use crate::analyses::{Analyses, command_of};
@@ -83,6 +83,8 @@ struct Settings<'a> {
     quantity: &'a str,
     over: &'a str,
     unit: &'a str,
+    name: Option<&'a str>,
+    value_unit: Option<&'a str>,
     options: &'a [String],
     fit: TrendFit,
 }
@@ -129,6 +131,8 @@ struct ExtremeRow {
 struct Reading {
     take: String,
     condition: Condition,
+    /// What it is called, and its unit, where the command says so.
+    named: Option<(String, &'static str)>,
     value: Measured,
     record: serde_json::Value,
     findings: Vec<Finding>,
@@ -232,10 +236,13 @@ impl Present for Trend {
             Format::Csv => point_csv().csv(&result.points)?,
             Format::Json => {
                 let takes = readings.iter().map(|reading| reading.record.clone()).collect();
+                let named = readings.first().and_then(|reading| reading.named.as_ref());
                 let settings = Settings {
                     quantity: &self.quantity,
                     over: &self.over,
                     unit: &axis.unit,
+                    name: named.map(|(name, _)| name.as_str()),
+                    value_unit: named.map(|(_, unit)| *unit),
                     options: &options,
                     fit,
                 };
@@ -243,7 +250,7 @@ impl Present for Trend {
             }
         };
         let judged = vec![(self.quantity.clone(), found.quantities())];
-        Ok(Presented { content, judged, findings, status })
+        Ok(Presented { content, judged, findings, part: ReportPart::default(), status })
     }
 }
 
@@ -369,6 +376,7 @@ impl Trend {
         };
         Ok(Reading {
             value: quantity_of(result, key, &take.name)?,
+            named: None,
             condition: condition.clone(),
             record: result.value["take"].clone(),
             findings: named_findings(result.findings(), &take.name),
@@ -436,8 +444,12 @@ fn of_take(
 ) -> Result<Reading> {
     let kept = analyses.of(named, command, options)?;
     let take = named.name();
-    let value = key.parse().ok().and_then(|key| kept.number(&key));
+    let key_read = key.parse::<Key>().ok();
+    let of = |quantity: &&Quantity| Some(&quantity.key) == key_read.as_ref();
+    let quantity = kept.quantities.iter().find(of);
+    let value = quantity.and_then(|quantity| quantity.value);
     Ok(Reading {
+        named: quantity.map(|of| (of.name.to_string(), of.unit.symbol())),
         value: value.map_or_else(|| Err(unknown(&kept, command, key, &take)), Ok)?,
         condition: condition.clone(),
         record: record_of(&kept)?,

@@ -16,10 +16,10 @@ use tonemap_core::tuning::{
     sounded_notes, spectrum_column, tuning,
 };
 use tonemap_core::units::{Frequency, Note};
-use tonemap_core::{Error, Finding, SampleSpan};
+use tonemap_core::{Error, Finding, Measured, SampleSpan};
 use tonemap_figures::{
-    ColourMap, CompassFigure, Figure, MapColumn, MapFigure, TargetSeries, TargetsFigure, Words,
-    compass_figure, map_figure, targets_figure,
+    ColourMap, CompassFigure, Figure, MapColumn, MapFigure, ReportPart, TargetSeries,
+    TargetsFigure, Words, compass_figure, map_figure, targets_figure, trend_chart,
 };
 
 use crate::advice;
@@ -438,7 +438,8 @@ impl Tuning {
             (format!("{} ({})", note.note, note.take), own.chain(whole.iter().cloned()).collect())
         };
         let judged = found.notes.iter().map(judged).collect();
-        Ok(Presented { content, judged, findings, status })
+        let part = section(&found, settings);
+        Ok(Presented { content, judged, findings, part, status })
     }
 
     /// The same for bells and bars.
@@ -477,7 +478,7 @@ impl Tuning {
             one.targets.iter().map(|target| judged(one, target)).collect()
         };
         let judged = takes.iter().flat_map(of_take).collect();
-        Ok(Presented { content, judged, findings, status })
+        Ok(Presented { content, judged, findings, part: ReportPart::default(), status })
     }
 
     fn draw_compass(
@@ -715,6 +716,25 @@ fn stretch_line(found: &Found) -> String {
         format!("; B scatters by {} % about its curve", text::number(100.0 * b.scatter, 1))
     });
     format!("{first}{second}")
+}
+
+/// What it has to say on a page.
+fn section(found: &Found, settings: &TuningSettings) -> ReportPart {
+    let points: Vec<(f64, Measured)> = found
+        .notes
+        .iter()
+        .map(|note| (f64::from(note.midi), Measured::new(note.cents, note.cents_u)))
+        .collect();
+    let notes: Vec<&TunedNote> = found.notes.iter().collect();
+    let titles = ("Note, as its MIDI number (A4 is 69)", "Cents from the tempered note");
+    let chart = trend_chart("tuning", "How far each note is off", &points, &[], titles);
+    let text = format!("A4 that fits {} best", text::count(notes.len(), "note", "notes"));
+    ReportPart {
+        facts: vec![("Tuning".into(), against_line(found, settings))],
+        charts: vec![chart],
+        tables: vec![note_table(found).page("Notes", &notes)],
+        headline: text::headline(found.fitted_reference_hz, 3, "Hz", text),
+    }
 }
 
 fn notes_text(

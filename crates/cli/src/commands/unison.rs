@@ -277,7 +277,9 @@ impl Measure for Unison {
         let partials: Vec<Row<'_, UnisonPartial>> =
             found.partials.iter().map(|item| Row { part: &head, item }).collect();
         let tables = vec![partial_table(found, &made.part.level_unit()).page("Unison", &partials)];
-        Ok(ReportPart { facts, charts, tables })
+        let text = format!("Grade of the unison, {}", made.part.title());
+        let headline = text::headline(found.grade, 1, "of 100", text);
+        Ok(ReportPart { facts, charts, tables, headline })
     }
 }
 

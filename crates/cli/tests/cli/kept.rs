@@ -471,7 +471,7 @@ fn a_report_is_of_what_was_named() {
     let words = ["--study", "study", "x0", "x2", "bad.json", "--pair", "x0 x2", "--pair", "x0 x1"];
     let (status, said, page) = report(&words);
     assert_eq!(status, 1, "{said}");
-    assert!(said.contains("1 takes, 1 comparisons") && said.contains("bad.json"), "{said}");
+    assert!(said.contains("1 take, 1 comparison,") && said.contains("bad.json"), "{said}");
     assert!(page.contains("id=\"take-0-spectrum\"") && page.contains("x0 and x1"), "{said}");
     // Samples without a header.
     let raw: Vec<u8> = string(200.0).iter().flat_map(|x| x.to_le_bytes()).collect();

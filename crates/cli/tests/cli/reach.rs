@@ -74,7 +74,7 @@ fn a_report_has_every_finding_and_not_one_of_each_kind() {
     for channel in [1, 2] {
         assert!(page.contains(&format!("Channel {channel} is clipped")), "channel {channel}");
     }
-    assert!(page.contains("Findings: 2 serious"), "all are counted");
+    assert!(page.contains("1 take; 2 serious findings"), "all are counted");
 }
 
 #[test]

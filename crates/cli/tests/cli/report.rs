@@ -29,7 +29,7 @@ fn a_report_holds_takes_comparisons_and_saved_results() {
         "Alder <b>Hall</b>",
     ]);
     assert_eq!(run.status, 0, "{}", run.err);
-    assert!(run.out.contains("2 takes, 1 comparisons"), "{}", run.out);
+    assert!(run.out.contains("2 takes, 1 comparison, 0 trends"), "{}", run.out);
     let page = std::fs::read_to_string(bench.path("report.html")).expect("written");
     assert!(page.contains("Alder &#60;b&#62;Hall&#60;/b&#62;"), "text is escaped");
     for words in [
@@ -44,6 +44,7 @@ fn a_report_holds_takes_comparisons_and_saved_results() {
     assert!(!page.contains("id=\"take-1-partials\""), "noise has no partials");
     // Nothing is fetched from elsewhere.
     let (before_scripts, _) = page.split_once("id=\"palette\"").expect("scripts");
+    assert!(!page.contains("script-src 'unsafe"), "only what the page brings along is run");
     let outside =
         before_scripts.split("src=\"").skip(1).filter(|rest| !rest.starts_with("data:")).count();
     assert_eq!(outside, 0);
@@ -93,11 +94,136 @@ fn what_cannot_be_reported_is_told_and_nothing_is_left() {
     let run = bench.run("report broken.wav string.wav --output kept.html");
     assert_eq!(run.status, 1, "{}", run.err);
     assert!(
-        run.err.contains("broken.wav") && run.out.contains("1 takes"),
+        run.err.contains("broken.wav") && run.out.contains("1 take,"),
         "{}{}",
         run.out,
         run.err
     );
     assert!(!bench.files().iter().any(|name| name == "report.html" || name == "x.pdf"));
     assert_eq!(bench.run("report string.wav --output kept.html").status, 1, "not written over");
+}
+
+/// What a page says first: what differs, what was measured with its uncertainty, and what stands
+/// out, each with a link to where it comes from.
+#[test]
+fn the_first_screen_answers() {
+    let bench = bench();
+    let quiet: Vec<f32> = sine(440.0).iter().map(|x| 0.25 * x).collect();
+    let hot: Vec<f32> = sine(440.0).iter().map(|x| (3.0 * x).clamp(-1.0, 1.0)).collect();
+    bench.take("loud.wav", 48_000, WavEncoding::Float, &[sine(440.0)]);
+    bench.take("quiet.wav", 48_000, WavEncoding::Float, &[quiet]);
+    bench.take("hot.wav", 48_000, WavEncoding::Integer(16), &[hot]);
+    let run = bench.run_words(&[
+        "report",
+        "loud.wav",
+        "quiet.wav",
+        "hot.wav",
+        "--pair",
+        "loud.wav quiet.wav",
+        "--with",
+        "partials string.wav",
+        "--title",
+        "Fans <b> *1*",
+        "--summary",
+        "short.md",
+        "--quiet",
+    ]);
+    assert_eq!(run.status, 0, "{}", run.err);
+    let page = std::fs::read_to_string(bench.path("report.html")).expect("written");
+    let (_, first) = page.split_once("<ul class=\"headlines\">").expect("results");
+    let (first, _) = first.split_once("</ul>").expect("an end");
+    let lines: Vec<&str> = first.split("<li").skip(1).collect();
+    assert!((3..=6).contains(&lines.len()), "{first}");
+    assert!(lines[0].contains("differs") && lines[0].contains("\u{2212}12.04"), "{}", lines[0]);
+    assert!(lines.iter().any(|line| line.contains("stands out") && line.contains("hot")));
+    let measured = lines.iter().find(|line| line.contains("first partial, string"));
+    let measured = measured.expect("what was measured");
+    assert!(measured.contains("<small>Hz</small>") && measured.contains("±"), "{measured}");
+    for line in &lines {
+        let (_, link) = line.split_once("href=\"#").expect("a link");
+        let (target, _) = link.split_once('"').expect("an end");
+        assert!(page.contains(&format!("id=\"{target}\"")), "{target}");
+    }
+    // The same in short, for mail.
+    let short = std::fs::read_to_string(bench.path("short.md")).expect("written");
+    assert!(short.contains("- differs: **\u{2212}12.04"), "{short}");
+    assert!(
+        short.contains("**serious** hot: ") || short.contains("**serious** hot.wav"),
+        "{short}"
+    );
+    assert!(short.starts_with("# Fans \\<b\\> \\*1\\*\n"), "no sign of a name is a tag: {short}");
+}
+
+/// A measurement that is asked for has its section with its charts; what cannot be one is refused.
+#[test]
+fn measurements_are_added_by_their_command_line() {
+    let bench = bench();
+    let string = PluckedString::default();
+    let delayed = synth::to_samples(&string.render(48_000.0, 1.5));
+    let delayed: Vec<f32> = std::iter::repeat_n(0.0, 480).chain(delayed).collect();
+    bench.take("later.wav", 48_000, WavEncoding::Integer(24), &[delayed]);
+    let run = bench.run_words(&[
+        "report",
+        "string.wav",
+        "--with",
+        "transfer string.wav later.wav",
+        "--with",
+        "tuning string.wav later.wav",
+        "--with",
+        "bands string.wav noise.wav",
+        "--theme",
+        "print",
+        "--quiet",
+    ]);
+    assert_eq!(run.status, 0, "{}", run.err);
+    let page = std::fs::read_to_string(bench.path("report.html")).expect("written");
+    for words in [
+        "id=\"measured-0-response\"",
+        "id=\"measured-1-tuning\"",
+        "id=\"measured-2-bands\"",
+        "id=\"measured-3-bands\"",
+        "Transfer: string, later",
+        "data-form=\"print\"",
+        "10.0000",
+    ] {
+        assert!(page.contains(words), "{words}");
+    }
+    for with in ["study list", "report string.wav", "unison 'string.wav", ""] {
+        let run = bench.run_words(&["report", "string.wav", "--with", with, "--output", "x.html"]);
+        assert_eq!(run.status, 2, "{with}: {}", run.err);
+        assert!(run.err.contains("is no command that measures"), "{}", run.err);
+    }
+    let words = ["report", "string.wav", "--with", "unison nothing.wav", "--output", "y.html"];
+    let run = bench.run_words(&words);
+    assert_eq!(run.status, 1, "{}", run.err);
+    assert!(run.err.contains("nothing.wav") && run.out.contains("1 take,"), "{}", run.err);
+}
+
+/// The page is handed to the browser of the desktop, and a desktop without one says so.
+#[cfg(unix)]
+#[test]
+fn the_page_is_opened_where_there_is_a_browser() {
+    use std::os::unix::fs::PermissionsExt;
+    let bench = bench();
+    bench.write("xdg-open", b"#!/bin/sh\necho \"$1\" > opened.txt\n");
+    let file = bench.path("xdg-open");
+    std::fs::set_permissions(&file, std::fs::Permissions::from_mode(0o755)).expect("made");
+    let opened = |path: &str| {
+        let mut command = crate::kept::program(bench.folder());
+        let words = ["report", "string.wav", "--quiet", "--force", "--open"];
+        command.stderr(std::process::Stdio::piped()).env("PATH", path).args(words);
+        command.output().expect("it runs")
+    };
+    let path = format!("{}:/usr/bin:/bin", bench.folder().display());
+    let done = opened(&path);
+    assert!(done.status.success(), "{done:?}");
+    let begun = std::time::Instant::now();
+    while !bench.path("opened.txt").is_file() {
+        assert!(begun.elapsed().as_secs() < 20, "it is not opened");
+        std::thread::sleep(std::time::Duration::from_millis(20));
+    }
+    let done = opened("/nowhere");
+    let said = String::from_utf8_lossy(&done.stderr).into_owned();
+    assert_eq!(done.status.code(), Some(1), "{said}");
+    assert!(said.contains("open it by hand"), "{said}");
 }

@@ -105,13 +105,25 @@ impl Browser {
 
     /// Lays the page out as for paper of a width and height in pixels.
     pub(crate) fn emulate_paper(&self, width: u32, height: u32) {
-        let tell = |command: &str, parameters: Value| {
-            self.post("goog/cdp/execute", &json!({"cmd": command, "params": parameters}));
-        };
-        tell("Emulation.setEmulatedMedia", json!({"media": "print"}));
+        self.tell("Emulation.setEmulatedMedia", &json!({"media": "print"}));
         let size =
             json!({"width": width, "height": height, "deviceScaleFactor": 1, "mobile": false});
-        tell("Emulation.setDeviceMetricsOverride", size);
+        self.tell("Emulation.setDeviceMetricsOverride", &size);
+    }
+
+    /// A window of a width and height in pixels, of a reader who has it dark, or light.
+    pub(crate) fn emulate_screen(&self, (width, height): (u32, u32), is_dark: bool) {
+        let scheme = if is_dark { "dark" } else { "light" };
+        let wish = json!({"media": "screen",
+            "features": [{"name": "prefers-color-scheme", "value": scheme}]});
+        self.tell("Emulation.setEmulatedMedia", &wish);
+        let size =
+            json!({"width": width, "height": height, "deviceScaleFactor": 1, "mobile": false});
+        self.tell("Emulation.setDeviceMetricsOverride", &size);
+    }
+
+    fn tell(&self, command: &str, parameters: &Value) {
+        self.post("goog/cdp/execute", &json!({"cmd": command, "params": parameters}));
     }
 
     /// Errors and warnings on the console.

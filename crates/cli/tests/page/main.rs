@@ -1,5 +1,6 @@
-//! The report in a real browser: it opens without errors, its charts are drawn, zoomed and read,
-//! and on paper nothing is cut.
+//! The report in a real browser: it opens without errors, its charts are drawn, zoomed together and
+//! read, tables sort, filter and copy, the sound has its place in the spectrogram, what is folded
+//! opens, all can be reached and read by everyone, and on paper nothing is cut.
 //!
 //! Needs Chromium and its driver, as Debian's packages chromium and chromium-driver bring them.
 //! Where they are not installed the page is not looked at, unless TONEMAP_BROWSER=required says
@@ -16,9 +17,11 @@ use serde_json::{Value, json};
 use tonemap_core::synth::{self, PluckedString};
 use tonemap_media::{WavEncoding, write_wav};
 
+const PITCHES_HZ: [f64; 3] = [196.0, 197.0, 198.5];
+
 /// A study of three strings, and its report.
 fn report(folder: &Path) {
-    for (n, hz) in [196.0, 197.0, 198.5].into_iter().enumerate() {
+    for (n, hz) in PITCHES_HZ.into_iter().enumerate() {
         let string = PluckedString { frequency_hz: hz, ..PluckedString::default() };
         let samples = synth::to_samples(&string.render(48_000.0, 2.0));
         let file = std::fs::File::create(folder.join(format!("string-turn{n}.wav"))).expect("made");
@@ -48,13 +51,20 @@ fn report(folder: &Path) {
     let trend = format!("pitch.notes[1].f0_hz over {LINK}");
     let usual = ["--trend", "partials.f0_hz over turn", "--trend", "timbre.centroid_hz over turn"];
     let pair = ["--pair", "string-turn0 string-turn2"];
-    let words =
-        [&["report", "--sound", "--quiet", "--trend", &trend], &usual[..], &pair[..]].concat();
+    // And a take whose name would be a picture.
+    std::fs::copy(folder.join("string-turn0.wav"), folder.join(PICTURE)).expect("copied");
+    let with = format!("inspect '{PICTURE}'");
+    let more = ["--with", "unison string-turn0", "--with", &with];
+    let begin = ["report", "--sound", "--quiet", "--trend", &trend];
+    let words = [&begin, &usual[..], &pair[..], &more[..]].concat();
     run(&words);
 }
 
 /// A name that is a link to those who read tags in it.
 const LINK: &str = "<a href=\"https://example.org/x\">k</a>";
+
+/// One that is a picture, and would run a script.
+const PICTURE: &str = "x\"><img src=x onerror=document.title=1>.wav";
 
 /// Whether a browser is there; where it must be, it is missed.
 fn browser() -> Option<Browser> {
@@ -95,7 +105,16 @@ fn the_page_opens_zooms_reads_and_prints() {
     report(folder.path());
     let page = folder.path().join("report.html");
     let size = std::fs::metadata(&page).expect("written").len();
-    assert!(size < 8_000_000, "{size} bytes");
+    // Without its sounds, of some 0.1 MB each, a page of 40 takes stays below 6 MB.
+    let text = std::fs::read_to_string(&page).expect("text");
+    let (_, drawing) = text.split_once("id=\"drawing\">").expect("what draws");
+    let sounds: usize =
+        text.split("src=\"data:audio/flac;base64,").skip(1).filter_map(|rest| rest.find('"')).sum();
+    assert!(sounds > 0, "no sound is packed");
+    let own = size as usize - sounds - drawing.len();
+    let of_40 = drawing.len() + own * 40 / PITCHES_HZ.len();
+    println!("{size} bytes, {own} of three takes without sounds; 40 takes: {of_40}");
+    assert!(of_40 < 6_000_000, "{of_40} bytes of 40 takes");
     let Some(browser) = browser() else { return };
     browser.open(&format!("file://{}", page.display()));
     // What the study says is text, and stays so.
@@ -114,9 +133,14 @@ fn the_page_opens_zooms_reads_and_prints() {
     );
     names_are_no_links(&browser);
     zooms_and_reads(&browser);
+    zooms_together(&browser);
+    sorts_filters_and_copies(&browser);
+    folds_and_follows(&browser);
+    plays(&browser);
     reads_the_map(&browser);
     walks_by_keys(&browser);
     switches_curves(&browser);
+    is_for_everyone(&browser);
     fits_on_paper(&browser);
     assert_eq!(browser.errors(), Vec::<String>::new());
     asks_nothing_from_outside(&browser);
@@ -136,6 +160,12 @@ fn names_are_no_links(browser: &Browser) {
     let titles =
         "return [...document.querySelectorAll('#trend-0-chart text')].map((t) => t.textContent)";
     let titles = browser.run(titles);
+    assert_eq!(browser.run("return document.querySelectorAll('img').length"), json!(0));
+    assert_ne!(browser.run("return document.title"), json!("1"));
+    let heads =
+        browser.run("return [...document.querySelectorAll('h3')].map((h) => h.textContent)");
+    let is_named = |head: &Value| head.as_str().is_some_and(|text| text.contains("<img src=x"));
+    assert!(heads.as_array().is_some_and(|all| all.iter().any(is_named)), "{heads}");
     let is_there = titles.as_array().is_some_and(|all| all.iter().any(|title| *title == LINK));
     assert!(is_there, "the name stands as it was given: {titles}");
 }
@@ -169,6 +199,149 @@ fn zooms_and_reads(browser: &Browser) {
     let span =
         |range: &Value| range[1].as_f64().expect("an end") - range[0].as_f64().expect("an end");
     assert!(span(&zoomed) < 0.3 * span(&before), "{before} {zoomed}");
+}
+
+/// The spectrogram shows the frequencies that the spectrum was zoomed to; a double click in either
+/// gives all back.
+fn zooms_together(browser: &Browser) {
+    let range = |chart: &str, axis: &str| {
+        let script =
+            format!("return document.querySelector('#{chart} .plot')._fullLayout.{axis}.range");
+        let range = browser.run(&script);
+        [0, 1].map(|n| range[n].as_f64().expect("an end"))
+    };
+    let same = |a: [f64; 2], b: [f64; 2]| a.iter().zip(b).all(|(a, b)| (a - b).abs() < 1e-6);
+    let whole = [20f64.log10(), 20_000f64.log10()];
+    let (spectrum, map) = (range("take-0-spectrum", "xaxis"), range("take-0-map", "yaxis"));
+    assert!(same(spectrum, map), "{spectrum:?} {map:?}");
+    assert!(!same(range("take-1-map", "yaxis"), map), "another take has its own");
+    browser.run(
+        "const g = document.querySelector('#take-0-map .plot');
+         Plotly.relayout(g, {'xaxis.range': [0.5, 1.0]})",
+    );
+    wait_for(
+        browser,
+        "const r = document.querySelector('#take-0-partials .plot')._fullLayout.xaxis.range;
+         return r[0] === 0.5 && r[1] === 1",
+    );
+    browser.run(
+        "Plotly.relayout(document.querySelector('#take-0-spectrum .plot'), {'xaxis.autorange': true})",
+    );
+    wait_for(
+        browser,
+        &format!(
+            "const r = document.querySelector('#take-0-map .plot')._fullLayout.yaxis.range;
+             return Math.abs(r[0] - {}) < 0.05",
+            whole[0]
+        ),
+    );
+}
+
+fn sorts_filters_and_copies(browser: &Browser) {
+    let click = |selector: &str| {
+        let [left, top, width, height] = place(browser, selector);
+        browser.click((left + 0.5 * width, top + 0.5 * height));
+    };
+    // The takes by their fundamental, which stands in the sixth column: up, then down.
+    let names = "return [...document.querySelectorAll('#takes ~ .table tbody th')].map((t) => t.textContent.trim())";
+    let up = json!(["string-turn0", "string-turn1", "string-turn2"]);
+    let down = json!(["string-turn2", "string-turn1", "string-turn0"]);
+    let head = "#takes ~ .table thead th:nth-child(6) button";
+    click(head);
+    assert_eq!(browser.run(names), up);
+    click(head);
+    assert_eq!(browser.run(names), down);
+    let sort =
+        "return document.querySelector('#takes ~ .table th[aria-sort]').getAttribute('aria-sort')";
+    assert_eq!(browser.run(sort), json!("descending"));
+    // Rows that hold a word, and those alone are copied.
+    browser.run(
+        "document.querySelectorAll('#take-0 ~ * .table, article[aria-labelledby=take-0] .table').forEach((t, n) => (t.id = `table-${n}`));
+         Object.defineProperty(navigator, 'clipboard', {value: {writeText: async (text) => (window.copied = text)}})",
+    );
+    click("#table-0 input");
+    for key in ["G", "3"] {
+        browser.press(key);
+    }
+    let rows = "return [...document.querySelectorAll('#table-0 tbody tr')].filter((r) => !r.hidden).length";
+    let shown = browser.run(rows).as_u64().expect("a number");
+    assert!(shown >= 1, "the fundamental is a G3");
+    click("#table-0 .tools button");
+    let copied = wait_for(browser, "return window.copied || null");
+    let copied = copied.as_str().expect("a text");
+    let lines: Vec<&str> = copied.lines().collect();
+    assert_eq!(lines.len() as u64, shown + 1, "{copied}");
+    assert!(lines[0].contains("\"frequency, Hz\",± u,"), "{copied}");
+    assert!(lines[1].contains("G3") && !copied.contains('\u{2212}'), "{copied}");
+}
+
+/// A link in the overview opens the take that it leads to, and the index shows where one is.
+fn folds_and_follows(browser: &Browser) {
+    browser.run("document.querySelector('article[aria-labelledby=take-2] > details').open = false");
+    let [left, top, width, height] = place(browser, ".overview li:nth-child(3) a");
+    browser.click((left + 0.5 * width, top + 0.5 * height));
+    wait_for(
+        browser,
+        "return document.querySelector('article[aria-labelledby=take-2] > details').open",
+    );
+    wait_for(
+        browser,
+        "const a = document.querySelector('.index a[aria-current]'); return a && a.hash === '#take-2'",
+    );
+}
+
+/// The line in the spectrogram stands where the sound is, and a click there goes to that time.
+fn plays(browser: &Browser) {
+    browser.run(
+        "Plotly.relayout(document.querySelector('#take-0-map .plot'), {'xaxis.range': [0, 2]})",
+    );
+    browser.run("const a = document.querySelector('audio'); a.load(); a.preload = 'auto'");
+    wait_for(browser, "return document.querySelector('audio').duration > 1.9");
+    browser.run("document.querySelector('audio').currentTime = 0.5");
+    let at = wait_for(
+        browser,
+        "const g = document.querySelector('#take-0-map .plot'); const line = g.querySelector('.playhead');
+         if (!line || line.hidden) return null;
+         return g._fullLayout.xaxis.p2d(parseFloat(line.style.left) - g._fullLayout.xaxis._offset)",
+    );
+    assert!((at.as_f64().expect("a time") - 0.5).abs() < 0.02, "{at}");
+    let place = browser.run(
+        "const g = document.querySelector('#take-0-map .plot'); g.scrollIntoView({block: 'center'});
+         const b = g.getBoundingClientRect(); const {xaxis, yaxis} = g._fullLayout;
+         return [b.left + xaxis._offset + xaxis.d2p(1.25), b.top + yaxis._offset + 40]",
+    );
+    browser.click((place[0].as_f64().expect("x"), place[1].as_f64().expect("y")));
+    wait_for(browser, "return Math.abs(document.querySelector('audio').currentTime - 1.25) < 0.03");
+}
+
+/// On a wide screen, a common one and a phone, light and dark: nothing is wider than the screen, and
+/// all can be reached, named and read.
+fn is_for_everyone(browser: &Browser) {
+    for size in [(1920, 1080), (1280, 800), (390, 844)] {
+        for is_dark in [false, true] {
+            browser.emulate_screen(size, is_dark);
+            wait_for(
+                browser,
+                &format!(
+                    "const paper = getComputedStyle(document.body).backgroundColor;
+                     return innerWidth === {} && (paper === 'rgb(255, 255, 255)') !== {is_dark}",
+                    size.0
+                ),
+            );
+            // The charts follow.
+            wait_for(
+                browser,
+                "const [plot, body] = ['.plot', 'body'].map((s) => document.querySelector(s));
+                 return plot._fullLayout.paper_bgcolor === getComputedStyle(document.documentElement).getPropertyValue('--paper').trim()",
+            );
+            let faults = browser.run(include_str!("checks.js"));
+            assert_eq!(faults, json!([]), "{size:?}, dark {is_dark}");
+            let wide = "return document.documentElement.scrollWidth";
+            let wide = browser.run(wide).as_u64().expect("a width");
+            assert!(wide <= u64::from(size.0), "{wide} on {size:?}");
+        }
+    }
+    browser.emulate_screen((1280, 800), false);
 }
 
 fn reads_the_map(browser: &Browser) {
@@ -205,7 +378,7 @@ fn walks_by_keys(browser: &Browser) {
 }
 
 fn switches_curves(browser: &Browser) {
-    let chart = "#compare-0-0 ~ figure .plot";
+    let chart = "#compare-0-0-chart .plot";
     let shown = format!(
         "return document.querySelector('{chart}').data.filter((t) => t.visible === 'legendonly').length"
     );

@@ -657,6 +657,18 @@ impl Spectrogram {
         Ok(Self { plan: plan.clone(), power, is_sharpened: false })
     }
 
+    /// Mean power of each row over time: the spectrum of the whole, at the resolution of the picture.
+    #[must_use]
+    pub fn mean_power(&self) -> Vec<f64> {
+        let rows = self.plan.rows();
+        let mut mean = vec![0.0; rows];
+        for column in self.power.chunks(rows) {
+            mean.iter_mut().zip(column).for_each(|(sum, power)| *sum += f64::from(*power));
+        }
+        let columns = (self.power.len() / rows.max(1)).max(1) as f64;
+        mean.into_iter().map(|sum| sum / columns).collect()
+    }
+
     /// Levels in dB re full scale that a picture should show, lowest and highest, each a multiple
     /// of 5: from a little below the quiet half of the cells, but at most 100 dB, up to the loudest
     /// column but for as many as a click can fill. `None` for silence.

@@ -2,7 +2,7 @@
 
 use base64::Engine;
 use plotly::common::{DashType, ErrorData, ErrorType, Fill, Line, Marker, MarkerSymbol, Mode};
-use plotly::layout::{Axis, AxisType, Layout, Legend, Margin};
+use plotly::layout::{Axis, AxisType, Layout, Margin};
 use plotly::{Bar, Plot, Scatter};
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
@@ -23,6 +23,8 @@ pub struct Chart {
     pub name: String,
     /// What it shows, as its caption.
     pub caption: String,
+    /// What is to be seen in it, for those who do not see it.
+    pub said: String,
     /// Data and layout for the library, safe inside a script element.
     pub(crate) plot: String,
     /// What is read under the cursor: `frequency`, `time`, `map` or `value`.
@@ -94,15 +96,19 @@ fn axis(title: &str) -> Axis {
 fn layout() -> Layout {
     Layout::new()
         .auto_size(true)
-        .margin(Margin::new().left(64).right(18).top(28).bottom(52))
-        .legend(Legend::new().x(1.0).y(1.0).x_anchor(plotly::common::Anchor::Right))
+        .margin(Margin::new().left(60).right(14).top(52).bottom(46))
         .hover_mode(plotly::layout::HoverMode::XUnified)
 }
 
 impl Chart {
+    /// Whether it has several panels, or needs the height of one.
+    pub(super) fn is_tall(&self) -> bool {
+        self.plot.contains("\"yaxis2\"")
+    }
+
     fn new(
         name: &str,
-        caption: &str,
+        (caption, said): (&str, String),
         plot: &Plot,
         reading: &'static str,
         units: [&str; 2],
@@ -111,7 +117,7 @@ impl Chart {
         for trace in value["data"].as_array_mut().into_iter().flatten() {
             take_literally(&mut trace["name"]);
         }
-        for axis in ["xaxis", "yaxis", "yaxis2"] {
+        for axis in ["xaxis", "yaxis", "yaxis2", "yaxis3"] {
             if let Some(title) = value["layout"].get_mut(axis).and_then(|a| a.get_mut("title")) {
                 take_literally(&mut title["text"]);
             }
@@ -119,6 +125,7 @@ impl Chart {
         Self {
             name: name.into(),
             caption: caption.into(),
+            said,
             plot: script_safe(&value),
             reading: reading.into(),
             units: units.map(String::from),
@@ -138,6 +145,25 @@ fn take_literally(text: &mut Value) {
 /// JSON that cannot end the script element it stands in.
 fn script_safe(value: &Value) -> String {
     value.to_string().replace('<', "\\u003c")
+}
+
+/// A number in words, with so many digits as are looked at.
+fn spoken(value: f64) -> String {
+    let digits = (2 - value.abs().max(1e-3).log10().floor() as i32).clamp(0, 4) as usize;
+    format!("{value:.digits$}")
+}
+
+/// The point with the greatest value of curves.
+fn greatest(curves: &[ChartCurve]) -> Option<(f64, f64)> {
+    let points = curves.iter().flat_map(|curve| curve.x.iter().zip(&curve.y));
+    points.map(|(x, y)| (*x, *y)).max_by(|a, b| a.1.total_cmp(&b.1))
+}
+
+/// Where the curves are highest, in words.
+fn highest(curves: &[ChartCurve], [across, upwards]: [&str; 2]) -> String {
+    greatest(curves).map_or("No values".into(), |(x, y)| {
+        format!("Highest {} {upwards} at {} {across}", spoken(y), spoken(x))
+    })
 }
 
 /// Spectra over a logarithmic axis, with the tones marked.
@@ -169,7 +195,70 @@ pub fn spectrum_chart(
     plot.set_layout(
         layout().x_axis(axis("Frequency, Hz").type_(AxisType::Log)).y_axis(axis(y_title)),
     );
-    Chart::new(name, caption, &plot, "frequency", ["Hz", unit])
+    let said = highest(curves, ["Hz", unit]);
+    Chart::new(name, (caption, said), &plot, "frequency", ["Hz", unit])
+}
+
+/// Values in bands over a logarithmic axis, each curve with its markers.
+#[must_use]
+pub fn bands_chart(
+    name: &str,
+    caption: &str,
+    curves: &[ChartCurve],
+    (y_title, unit): (&str, &str),
+) -> Chart {
+    let mut plot = Plot::new();
+    for (n, curve) in curves.iter().enumerate() {
+        let trace = Scatter::new(rounded(&curve.x, 3), rounded(&curve.y, 3))
+            .mode(Mode::LinesMarkers)
+            .name(&curve.name)
+            .marker(Marker::new().color(colour(n)).size(6))
+            .line(Line::new().color(colour(n)).width(1.4).dash(dash(n)));
+        plot.add_trace(trace);
+    }
+    plot.set_layout(
+        layout().x_axis(axis("Frequency, Hz").type_(AxisType::Log)).y_axis(axis(y_title)),
+    );
+    let said = highest(curves, ["Hz", unit]);
+    Chart::new(name, (caption, said), &plot, "frequency", ["Hz", unit])
+}
+
+/// A transfer function: magnitude, phase and coherence over a logarithmic axis, one below the
+/// other.
+#[must_use]
+pub fn response_chart(
+    name: &str,
+    caption: &str,
+    frequency_hz: &[f64],
+    [magnitude_db, phase_deg, coherence]: [&[Option<f64>]; 3],
+) -> Chart {
+    let mut plot = Plot::new();
+    let panels = [
+        ("magnitude", magnitude_db, "y", 2),
+        ("phase", phase_deg, "y2", 1),
+        ("coherence", coherence, "y3", 4),
+    ];
+    for (n, (of, values, place, digits)) in panels.into_iter().enumerate() {
+        let scale = 10f64.powi(digits);
+        let values = values.iter().map(|v| v.map(|v| (v * scale).round() / scale));
+        let trace = Scatter::new(rounded(frequency_hz, 3), values.collect())
+            .mode(Mode::Lines)
+            .name(of)
+            .line(Line::new().color(colour(n)).width(1.4))
+            .y_axis(place);
+        plot.add_trace(trace);
+    }
+    plot.set_layout(
+        layout()
+            .x_axis(axis("Frequency, Hz").type_(AxisType::Log).anchor("y3"))
+            .y_axis(axis("Magnitude, dB").domain(&[0.56, 1.0]))
+            .y_axis2(axis("Phase, °").domain(&[0.27, 0.5]).range(vec![-180.0, 180.0]))
+            .y_axis3(axis("Coherence").domain(&[0.0, 0.21]).range(vec![0.0, 1.02])),
+    );
+    let known = frequency_hz.iter().zip(magnitude_db).filter_map(|(hz, db)| Some((*hz, (*db)?)));
+    let (x, y) = known.unzip();
+    let said = highest(&[ChartCurve { name: String::new(), x, y }], ["Hz", "dB"]);
+    Chart::new(name, (caption, said), &plot, "frequency", ["Hz", "dB"])
 }
 
 /// Quantities over time.
@@ -190,7 +279,8 @@ pub fn course_chart(
         plot.add_trace(trace);
     }
     plot.set_layout(layout().x_axis(axis("Time, s")).y_axis(axis(y_title)));
-    Chart::new(name, caption, &plot, "time", ["s", unit])
+    let said = highest(curves, ["s", unit]);
+    Chart::new(name, (caption, said), &plot, "time", ["s", unit])
 }
 
 /// Two spectra, and below them on a scale of its own the difference in bands.
@@ -243,7 +333,14 @@ pub fn difference_chart(
             .y_axis(axis(&format!("Level, {level_unit}")).domain(&[0.42, 1.0]))
             .y_axis2(axis("Difference, dB").domain(&[0.0, 0.34])),
     );
-    let mut chart = Chart::new(name, caption, &plot, "frequency", ["Hz", "dB"]);
+    let real = bands.iter().filter(|band| band.is_real);
+    let real: Vec<&DrawnBand> = real.collect();
+    let most = real.iter().max_by(|a, b| a.difference_db.abs().total_cmp(&b.difference_db.abs()));
+    let said = most.map_or("No band differs significantly".into(), |band| {
+        let (by, at) = (spoken(band.difference_db), spoken(band.center_hz));
+        format!("{} of {} bands differ, most by {by} dB at {at} Hz", real.len(), bands.len())
+    });
+    let mut chart = Chart::new(name, (caption, said), &plot, "frequency", ["Hz", "dB"]);
     // Bars as wide as their bands: on a logarithmic axis they cannot be given one width.
     if let Ok(mut value) = serde_json::from_str::<Value>(&chart.plot) {
         for trace in value["data"].as_array_mut().into_iter().flatten() {
@@ -296,7 +393,17 @@ pub fn trend_chart(
     .error_y(ErrorData::new(ErrorType::Data).array(bars));
     plot.add_trace(trace);
     plot.set_layout(layout().x_axis(axis(x_title)).y_axis(axis(y_title)));
-    Chart::new(name, caption, &plot, "value", [x_title, y_title])
+    let said = match points {
+        [(from, first), .., (to, last)] => format!(
+            "{} at {}, {} at {}",
+            spoken(first.value),
+            spoken(*from),
+            spoken(last.value),
+            spoken(*to)
+        ),
+        _ => format!("{} values", points.len()),
+    };
+    Chart::new(name, (caption, said), &plot, "value", [x_title, y_title])
 }
 
 /// How a quantity is spread in groups: the median of each, with bars from 5 to 95 %.
@@ -321,7 +428,14 @@ pub fn spread_chart(
     let mut plot = Plot::new();
     plot.add_trace(trace);
     plot.set_layout(layout().x_axis(axis(x_title)).y_axis(axis(y_title)));
-    Chart::new(name, caption, &plot, "value", [x_title, y_title])
+    let ends = |of: &dyn Fn(f64, f64) -> f64| groups.iter().map(|(_, one)| one.median).reduce(of);
+    let said = match (ends(&f64::min), ends(&f64::max)) {
+        (Some(low), Some(high)) => {
+            format!("Medians of {} groups from {} to {}", groups.len(), spoken(low), spoken(high))
+        }
+        _ => "No values".into(),
+    };
+    Chart::new(name, (caption, said), &plot, "value", [x_title, y_title])
 }
 
 /// A spectrogram as a picture between axes.
@@ -371,7 +485,8 @@ pub fn map_chart(
                 .show_grid(false),
         ),
     );
-    let mut chart = Chart::new(name, caption, &plot, "map", ["s", level_unit]);
+    let said = format!("Levels from {low:.0} to {high:.0} {level_unit}");
+    let mut chart = Chart::new(name, (caption, said), &plot, "map", ["s", level_unit]);
     if let Ok(mut value) = serde_json::from_str::<Value>(&chart.plot) {
         value["layout"]["hovermode"] = json!(false);
         value["layout"]["images"] = json!([{

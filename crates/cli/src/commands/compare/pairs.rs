@@ -12,7 +12,8 @@ use tonemap_core::quantity::{self, Quantities};
 use tonemap_core::significance::FALSE_RATE;
 use tonemap_core::{Finding, Measured};
 use tonemap_figures::{
-    DifferenceFigure, Figure, MapsFigure, Words, difference_figure, maps_cells, maps_figure,
+    DifferenceFigure, Figure, MapsFigure, ReportPart, Words, difference_figure, maps_cells,
+    maps_figure,
 };
 
 use super::{Compare, Loaded, TableKind, View, csv_of, named_rows};
@@ -110,6 +111,7 @@ impl Compare {
             content,
             judged: pairs.iter().map(judged).collect(),
             findings: pairs.iter().flat_map(|pair| pair.findings.clone()).collect(),
+            part: ReportPart::default(),
             status: Status::Done,
         })
     }

@@ -7,6 +7,7 @@ use tonemap_core::Finding;
 use tonemap_core::compare::{GroupDifference, compare_groups, profile};
 use tonemap_core::quantity::Quantity;
 use tonemap_core::significance::FALSE_RATE;
+use tonemap_figures::ReportPart;
 
 use super::{Compare, Loaded, csv_of, named_rows};
 use crate::args::Format;
@@ -87,7 +88,13 @@ impl Compare {
         if self.output.format == Format::Csv {
             content = csv_of(&table)?;
         }
-        Ok(Presented { content, judged, findings: all, status: Status::Done })
+        Ok(Presented {
+            content,
+            judged,
+            findings: all,
+            part: ReportPart::default(),
+            status: Status::Done,
+        })
     }
 }
 

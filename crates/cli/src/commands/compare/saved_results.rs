@@ -9,7 +9,7 @@ use tonemap_core::quantity::{self, Key, Label, Quantity, Unit};
 use tonemap_core::significance::{FALSE_RATE, judged};
 use tonemap_core::transfer::TransferCurve;
 use tonemap_core::{Finding, Measured};
-use tonemap_figures::{Figure, Size, TransferOverlay, Words, transfer_overlay_figure};
+use tonemap_figures::{Figure, ReportPart, Size, TransferOverlay, Words, transfer_overlay_figure};
 
 use super::{Compare, csv_of, named_rows};
 use crate::args::Format;
@@ -109,7 +109,13 @@ impl Compare {
             let figure = draw_transfers(&results, &all, self.figure.size)?;
             output::write_figure(file, &figure, self.output.force)?;
         }
-        Ok(Presented { content, judged, findings: all, status: Status::Done })
+        Ok(Presented {
+            content,
+            judged,
+            findings: all,
+            part: ReportPart::default(),
+            status: Status::Done,
+        })
     }
 }
 

@@ -736,13 +736,20 @@ pub(super) const STEPS: &[Step] = &[
     },
     Step {
         heading: "To hand on: the whole study on one page",
-        text: "Findings first, every take with what it calls for, comparisons and trends, charts \
-               to zoom and read. It needs no network.",
+        text: "Results first, then findings, the takes at a glance, comparisons, trends and other \
+               measurements, every take with what it calls for; charts to zoom and read. It needs \
+               no network. A short form for mail stands beside it.",
         arguments: "report --pair 'harp-g3 harp-seat' --pair 'bell-cut0@..4 bell-cut6' --pair \
                     'fan-a-run1+fan-a-run2+fan-a-run3 fan-b-run1+fan-b-run2+fan-b-run3' --pair \
                     'fan-a-run1 fan-b-run1' --trend \
-                    'partials[3].frequency_hz over cut' --trend 'timbre.centroid_hz over cut'",
+                    'partials[3].frequency_hz over cut' --trend 'timbre.centroid_hz over cut' \
+                    --with 'unison harp-pair' --with 'modulation \
+                    fan-worn' --with 'room hall-sweep --channel front --sweep \"from=30Hz to=20kHz \
+                    length=6s fade=10ms\"' --with 'isolation --source wall-hall --receiver \
+                    wall-green --background wall-quiet --decay green-room.json --volume 32m3 \
+                    --area 11m2' --with 'transfer harp-g3 harp-seat' --with 'tuning --where \
+                    group=compass' --with 'passby wagon.wav' --summary report.md",
         figure: None,
-        files: &["report.html"],
+        files: &["report.html", "report.md"],
     },
 ];

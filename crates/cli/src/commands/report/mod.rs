@@ -1,44 +1,39 @@
 //! `report`: takes, comparisons and trends on one page to hand on.
 
+mod headlines;
+mod mail;
 mod sections;
+mod takes;
 
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
-use std::sync::Mutex;
 
-use anyhow::{Result, bail};
-use clap::Args;
-use rayon::prelude::*;
-use tonemap_core::quantity::Key;
-use tonemap_core::spectrogram::{FrequencyAxis, Pooling, SpectrogramSettings, spectrogram};
-use tonemap_core::units::Note;
-use tonemap_core::{Finding, Measured, Severity};
+use anyhow::{Context, Result, bail};
+use clap::{Args, ValueEnum};
+use tonemap_core::{Finding, Severity};
 use tonemap_figures::{
-    Chart, ColourMap, Report as Page, ReportFinding, ReportSection, map_chart, report_page,
+    ColourMap, Headline, Report as Page, ReportFinding, ReportSection, Theme, report_page,
 };
-use tonemap_media::{WavEncoding, write_wav};
 
 use crate::analyses::{Analyses, word_of};
-use crate::args::{PartArgs, SourceArgs};
+use crate::args::SourceArgs;
 use crate::files::{self, Content};
-use crate::kept::Kept;
 use crate::output;
-use crate::progress::TakesProgress;
 use crate::saved::{self, Saved};
 use crate::sides::Side;
 use crate::status::{self, Status, Usage};
 use crate::studies::{self, Named, OpenStudy};
-use crate::table::Table;
-use crate::take::{NoteSamples, Take};
 use crate::text;
-use sections::{comparison_section, methods, saved_section, sentences, trend_section};
+use headlines::{chosen, headline_of};
+use sections::{comparison_section, measured_section, methods, saved_section, trend_section};
+use takes::take_table;
 
 /// One page about takes, to hand on: tables, charts to zoom and read, methods
 ///
-/// A self-contained HTML page that needs no network: what was found first, the takes at a glance,
-/// comparisons and trends, then every take with what its kind calls for, and how it was measured,
-/// with hashes. Analyses are run once and kept with the study, so that the next report is soon
-/// made.
+/// A self-contained HTML page that needs no network: the results that matter most, what was found,
+/// the takes at a glance, comparisons, trends and other measurements, then every take with what its
+/// kind calls for, and how it was measured, with hashes. Analyses are run once and kept with the
+/// study, so that the next report is soon made.
 #[derive(Args)]
 #[command(after_long_help = EXAMPLES)]
 pub(crate) struct Report {
@@ -57,24 +52,71 @@ pub(crate) struct Report {
         help = "A quantity to be followed: 'partials[3].frequency_hz over cut'. May be given again"
     )]
     trends: Vec<String>,
+    #[arg(
+        long = "with",
+        value_name = "COMMAND TAKE…",
+        help_heading = "Contents",
+        help = "A measurement to be added, as its command line in quotes: 'unison harp-pair'. May \
+                be given again"
+    )]
+    measurements: Vec<String>,
     /// Heading of the page [default: title of the study]
     #[arg(long, value_name = "TEXT", help_heading = "Contents")]
     title: Option<String>,
-    /// Take the sounds along, to be played: some 0.1 MB a second
+    /// Include the sounds, to be played: at most 0.13 MB a second and take
     #[arg(long, help_heading = "Contents")]
     sound: bool,
     /// Colours of the spectrograms: ember, lagoon, or grey for print
     #[arg(long, value_name = "MAP", default_value = "ember", help_heading = "Contents")]
     colours: ColourMap,
+    /// What the page is made for
+    #[arg(long, value_name = "THEME", default_value = "reader", help_heading = "Contents")]
+    theme: ThemeArg,
+    #[command(flatten)]
+    written: Written,
+}
+
+/// Where the page goes.
+#[derive(Args)]
+struct Written {
     /// The page
     #[arg(long, value_name = "FILE.html", default_value = "report.html", help_heading = "Output")]
     output: PathBuf,
+    /// A short form for mail, too: results and findings as Markdown, FILE.md, or text, FILE.txt
+    #[arg(long, value_name = "FILE", help_heading = "Output")]
+    summary: Option<PathBuf>,
+    /// Open the page in the browser
+    #[arg(long, help_heading = "Output")]
+    open: bool,
     /// Replace a file that exists already
     #[arg(long, help_heading = "Output")]
     force: bool,
     /// Print nothing
     #[arg(long, short, help_heading = "Output")]
     quiet: bool,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+enum ThemeArg {
+    /// A screen, light or dark as the reader has it
+    Reader,
+    /// A light screen
+    Light,
+    /// A dark screen
+    Dark,
+    /// Paper: all unfolded, in one column
+    Print,
+}
+
+impl From<ThemeArg> for Theme {
+    fn from(arg: ThemeArg) -> Self {
+        match arg {
+            ThemeArg::Reader => Self::Reader,
+            ThemeArg::Light => Self::Light,
+            ThemeArg::Dark => Self::Dark,
+            ThemeArg::Print => Self::Print,
+        }
+    }
 }
 
 const EXAMPLES: &str = "Examples:
@@ -85,65 +127,32 @@ const EXAMPLES: &str = "Examples:
       a bell, cut after cut
   tonemap report near.wav far.wav --pair 'near.wav far.wav' --sound --output microphones.html
       two recordings, with their sounds
+  tonemap report --with 'unison harp-pair' --with 'room hall-sweep.wav --sweep sweep.wav' --open
+      with a unison and a room beside the takes, in the browser
+  tonemap report --summary findings.md
+      a short form for mail beside the page
   tonemap report compared.json timbre.json
       results that were saved";
 
 /// A page above this size opens slowly.
 const LARGE_BYTES: usize = 25_000_000;
-/// Longest stretch that is drawn over time, in seconds.
-const DRAWN_S: f64 = 120.0;
-
-/// What the page shows of a take.
-struct TakeSection {
-    section: ReportSection,
-    row: TakeRow,
-    findings: Vec<Finding>,
-    results: Vec<Saved>,
-}
-
-/// A take at a glance.
-struct TakeRow {
-    name: String,
-    reference_hz: f64,
-    duration_s: Option<f64>,
-    sample_rate_hz: Option<f64>,
-    level_db: Option<f64>,
-    f0_hz: Option<Measured>,
-    centroid_hz: Option<f64>,
-    findings: usize,
-}
-
-impl TakeRow {
-    fn nearest(&self) -> Option<(Note, f64)> {
-        Note::nearest(self.f0_hz?.value, self.reference_hz)
-    }
-}
-
-fn take_table<'t>() -> Table<'t, TakeRow> {
-    Table::new()
-        .words("", "take", |row: &TakeRow| row.name.clone())
-        .words("", "note", |row| {
-            row.nearest().map_or(text::UNKNOWN.into(), |(note, _)| note.to_string())
-        })
-        .number("", "seconds", 2, |row| row.duration_s)
-        .number("", "Hz", 0, |row| row.sample_rate_hz)
-        .number("", "level, dB", 1, |row| row.level_db)
-        .measured("", "f0, Hz", 5, |row| row.f0_hz)
-        .signed("", "cents", 1, |row| row.nearest().map(|(_, cents)| cents))
-        .number("", "centroid, Hz", 1, |row| row.centroid_hz)
-        .count("", "findings", |row| row.findings as u64)
-}
-
 impl Report {
     pub(crate) fn run(&self) -> Result<Status> {
         output::check_ending(
-            &self.output,
+            &self.written.output,
             &["html", "htm"],
             "a report is a page; name it FILE.html",
         )?;
-        files::claim(&self.output, Content::Result, self.force)?;
+        files::claim(&self.written.output, Content::Result, self.written.force)?;
+        if let Some(file) = &self.written.summary {
+            let kind = "the short form is Markdown or text; name it FILE.md or FILE.txt";
+            output::check_ending(file, &["md", "txt"], kind)?;
+            files::claim(file, Content::Result, self.written.force)?;
+        }
         let pairs = self.pairs.iter().map(|words| sides_of(words)).collect::<Result<Vec<_>>>()?;
         let trends = self.trends.iter().map(|words| trend_of(words)).collect::<Result<Vec<_>>>()?;
+        let measurements = self.measurements.iter().map(|words| line_of(words));
+        let measurements = measurements.collect::<Result<Vec<_>>>()?;
         let study = OpenStudy::of(&self.source)?;
         let (files, takes): (Vec<PathBuf>, Vec<PathBuf>) =
             self.takes.iter().cloned().partition(|path| saved::is_saved(path));
@@ -155,21 +164,16 @@ impl Report {
             return Ok(status);
         }
         let references = named.iter().filter_map(|named| named.entry.as_ref());
-        let mut page = Page {
-            reference_hz: references.map(|entry| entry.reference_hz).next().unwrap_or(440.0),
-            title: self.title(study.as_ref(), &named),
-            version: env!("CARGO_PKG_VERSION").into(),
-            ..Page::default()
+        let mut making = Making {
+            page: Page {
+                reference_hz: references.map(|entry| entry.reference_hz).next().unwrap_or(440.0),
+                title: self.title(study.as_ref(), &named),
+                version: env!("CARGO_PKG_VERSION").into(),
+                ..Page::default()
+            },
+            ..Making::default()
         };
-        let (mut results, mut rows) = (Vec::new(), Vec::new());
-        for take in made {
-            rows.push(take.row);
-            page.take_ids.push(take.section.id.clone());
-            collect(&mut page.findings, &take.section, &take.findings);
-            results.extend(take.results);
-            page.sections.push(take.section);
-        }
-        page.takes = take_table().page("", &rows);
+        let of_takes = making.add_takes(made);
         // What fails is said, and the page is made of the rest.
         let mut added = |made: Result<()>| {
             if let Err(error) = made {
@@ -182,36 +186,42 @@ impl Report {
         let pairs = if is_own_choice { pairs } else { all.iter().map(ends_of).collect() };
         let trends = if is_own_choice { trends } else { all.iter().flat_map(trends_of).collect() };
         for (n, sides) in pairs.iter().enumerate() {
-            added(self.add_comparison(&mut page, &mut results, &analyses, n, sides));
+            added(making.add_comparison(&self.source, &analyses, n, sides));
         }
         for (n, asked) in trends.iter().enumerate() {
-            added(add_trend(&mut page, &mut results, &analyses, (n, asked), &named));
+            added(making.add_trend(&analyses, (n, asked), &named));
+        }
+        for words in &measurements {
+            added(making.add_measurement(&analyses, words));
         }
         for file in &files {
-            added(add_saved(&mut page, &mut results, file));
+            added(making.add_saved(file));
         }
-        if page.is_empty() {
+        if making.page.is_empty() {
             return Ok(status);
         }
-        page.findings.sort_by_key(|one| std::cmp::Reverse(one.severity));
-        page.methods = methods(&results);
-        page.summary = summary(&page);
-        let html = report_page(&page, self.colours)?;
-        files::write_whole(&self.output, Content::Result, html.as_bytes(), self.force)?;
-        if !self.quiet {
-            let large = if html.len() > LARGE_BYTES {
-                "; it opens slowly: leave out --sound, or name fewer takes"
-            } else {
-                ""
-            };
-            output::print(&format!(
-                "{}: {} takes, {} comparisons, {} trends, {} MB{large}\n",
-                files::shown(&self.output),
-                page.sections.len(),
-                page.comparisons.len(),
-                page.trends.len(),
-                text::number(html.len() as f64 / 1e6, 1)
-            ))?;
+        let page = making.finished(of_takes);
+        let html = report_page(&page, self.colours, self.theme.into())?;
+        files::write_whole(
+            &self.written.output,
+            Content::Result,
+            html.as_bytes(),
+            self.written.force,
+        )?;
+        if let Some(file) = &self.written.summary {
+            let short = mail::short_form(&page, !ends_with(file, "txt"));
+            files::write_whole(file, Content::Result, short.as_bytes(), self.written.force)?;
+        }
+        if !self.written.quiet {
+            output::print(&text::sentence(&written(&self.written.output, &page, html.len())))?;
+        }
+        if self.written.open {
+            open::that_detached(&self.written.output).with_context(|| {
+                format!(
+                    "{} is written, but no browser could be started; open it by hand",
+                    files::shown(&self.written.output)
+                )
+            })?;
         }
         Ok(status)
     }
@@ -246,144 +256,53 @@ impl Report {
             _ => Ok(Vec::new()),
         }
     }
+}
 
-    /// The sections of all takes, in their order. One that cannot be measured is named and does not
-    /// stop the others.
-    fn take_sections(
-        &self,
-        analyses: &Analyses,
-        named: &[Named],
-        status: &mut Status,
-    ) -> Vec<TakeSection> {
-        let progress = TakesProgress::new("report", named.len(), self.quiet);
-        let failed = Mutex::new(false);
-        let made: Vec<Option<TakeSection>> = named
-            .par_iter()
-            .enumerate()
-            .map(|(n, named)| {
-                let section = self.take_section(analyses, n, named);
-                progress.advance();
-                match section {
-                    Ok(section) => Some(section),
-                    Err(error) => {
-                        status::print_error(&error);
-                        if let Ok(mut failed) = failed.lock() {
-                            *failed = true;
-                        }
-                        None
-                    }
-                }
-            })
-            .collect();
-        drop(progress);
-        if failed.into_inner().unwrap_or(true) {
-            *status = Status::CouldNot;
+/// The page while it is made, with the results that it is made from.
+#[derive(Default)]
+struct Making {
+    page: Page,
+    results: Vec<Saved>,
+    said: Vec<Headline>,
+}
+
+impl Making {
+    /// Adds the takes, and gives what each has to say in a line.
+    fn add_takes(&mut self, made: Vec<takes::TakeSection>) -> Vec<Headline> {
+        let (mut rows, mut lines, mut links) = (Vec::new(), Vec::new(), Vec::new());
+        for take in made {
+            let section = take.section.id.clone();
+            lines.extend(take.row.headline().map(|line| Headline { section, ..line }));
+            links.push(take.section.id.clone());
+            rows.push(take.row);
+            collect(&mut self.page.findings, &take.section, &take.findings);
+            self.results.extend(take.results);
+            self.page.previews.push(take.preview);
+            self.page.sections.push(take.section);
         }
-        made.into_iter().flatten().collect()
+        self.page.takes = take_table(&rows);
+        self.page.takes.links = links;
+        lines
     }
 
-    fn take_section(&self, analyses: &Analyses, n: usize, named: &Named) -> Result<TakeSection> {
-        let options = |words: &[&str]| words.iter().map(ToString::to_string).collect::<Vec<_>>();
-        let name = named.name();
-        let inspect = analyses.of(named, "inspect", &[])?;
-        let spectrum = analyses.of(named, "spectrum", &options(&["--peaks", "12"]))?;
-        // Not every sound has a timbre; that is no fault of the report.
-        let timbre = analyses.of(named, "timbre", &[]).ok();
-        // Facts of a note are those that it has of one alone.
-        let is_note = timbre.as_ref().is_some_and(|timbre| !timbre.part.facts.is_empty());
-        let of_note = |command: &str| {
-            if is_note { analyses.of(named, command, &[]).ok() } else { None }
-        };
-        let (partials, pitch) = (of_note("partials"), of_note("pitch"));
-        // What is no note is asked how loud it is, also to the ear where it is calibrated.
-        let of_sound = |command: &str| {
-            if is_note { None } else { analyses.of(named, command, &[]).ok() }
-        };
-        let (levels, loudness) = (of_sound("bands"), of_sound("loudness"));
-        let (map, sound) = self.map_and_sound(named)?;
-        let mut section = ReportSection {
-            id: format!("take-{n}"),
-            title: name.clone(),
-            text: conditions_of(named),
-            sound,
-            ..ReportSection::default()
-        };
-        let row = TakeRow {
-            name: name.clone(),
-            reference_hz: named.entry.as_ref().map_or(440.0, |entry| entry.reference_hz),
-            duration_s: value(inspect.top("duration_s")),
-            sample_rate_hz: value(inspect.top("sample_rate_hz")),
-            level_db: level_of(&inspect),
-            f0_hz: timbre.as_ref().filter(|_| is_note).and_then(|timbre| timbre.top("f0_hz")),
-            centroid_hz: value(timbre.as_ref().and_then(|timbre| timbre.top("centroid_hz"))),
-            findings: 0,
-        };
-        let mut results = Vec::new();
-        let mut findings: Vec<Finding> = Vec::new();
-        let all = [Some(inspect), Some(spectrum), levels, loudness, pitch, timbre, partials];
-        for (place, mut kept) in all.into_iter().flatten().enumerate() {
-            results.extend(kept.saved()?);
-            section.add(std::mem::take(&mut kept.part));
-            if place == 1 {
-                section.charts.push(map.clone());
-            }
-            for finding in kept.findings.into_iter().filter(|one| one.severity > Severity::Note) {
-                let finding = Finding { take: Some(name.clone()), ..finding };
-                // Several analyses find the same of one take.
-                let is_same =
-                    |other: &Finding| other.code == finding.code && other.text == finding.text;
-                if !findings.iter().any(is_same) {
-                    findings.push(finding);
-                }
-            }
-        }
-        section.findings = sentences(&findings, &name);
-        let row = TakeRow { findings: findings.len(), ..row };
-        Ok(TakeSection { section, row, findings, results })
-    }
-
-    /// The spectrogram of the first channel, and its sound if it is wanted.
-    fn map_and_sound(&self, named: &Named) -> Result<(Chart, Option<Vec<u8>>)> {
-        let source = SourceArgs { conditions: Vec::new(), ..self.source.clone() };
-        let mut take = Take::open(named.clone(), &source)?;
-        let until = (take.duration_s() > DRAWN_S).then_some(DRAWN_S);
-        let span = crate::args::SpanArgs::until(until);
-        let part = take.parts(&PartArgs { span, channels: Vec::new() })?.remove(0);
-        let rate_hz = part.rate_hz();
-        let NoteSamples { samples, .. } = part.note_samples()?;
-        let settings = SpectrogramSettings {
-            axis: FrequencyAxis::Logarithmic,
-            size: (560, 256),
-            pooling: Pooling::Maximum,
-            ..SpectrogramSettings::default()
-        };
-        let made = spectrogram(&samples, rate_hz, &settings)?;
-        let resolution = text::number(made.plan.resolution_hz(), 0);
-        let cut = until.map_or(String::new(), |s| format!(", the first {s} s"));
-        let caption = format!("Level over time and frequency{cut}; resolution {resolution} Hz");
-        let (full_scale_db, unit) = (part.reference.full_scale_db(), part.level_unit());
-        let chart = map_chart("map", &caption, &made, full_scale_db, self.colours, &unit)?;
-        let sound = if self.sound {
-            let mut file = std::io::Cursor::new(Vec::new());
-            write_wav(&mut file, rate_hz as u32, &[samples], WavEncoding::Integer(16))?;
-            Some(file.into_inner())
-        } else {
-            None
-        };
-        Ok((chart, sound))
+    /// Takes a section and its result in, and what it has to say in a line.
+    fn note(&mut self, section: &ReportSection, result: Saved, line: Option<Headline>) {
+        collect(&mut self.page.findings, section, &result.findings());
+        let line = line.or_else(|| headline_of(&result));
+        self.said.extend(line.map(|line| Headline { section: section.id.clone(), ..line }));
+        self.results.push(result);
     }
 
     fn add_comparison(
-        &self,
-        page: &mut Page,
-        results: &mut Vec<Saved>,
+        &mut self,
+        source: &SourceArgs,
         analyses: &Analyses,
         n: usize,
         sides: &[String],
     ) -> Result<()> {
         let mut arguments = vec!["compare".to_string(), "--curve".into()];
         let mut takes = Vec::new();
-        let source = SourceArgs { conditions: Vec::new(), ..self.source.clone() };
+        let source = SourceArgs { conditions: Vec::new(), ..source.clone() };
         for words in sides {
             let side = Side::read(words)?;
             let named = studies::find_takes(&side.paths(), &source)?;
@@ -393,14 +312,112 @@ impl Report {
         }
         let kept = analyses.about(&arguments, &takes.iter().collect::<Vec<_>>())?;
         for result in kept.saved()? {
-            let id = format!("compare-{n}-{}", page.comparisons.len());
+            let id = format!("compare-{n}-{}", self.page.comparisons.len());
             let section = comparison_section(&id, &result);
-            collect(&mut page.findings, &section, &result.findings());
-            page.comparisons.push(section);
-            results.push(result);
+            self.note(&section, result, None);
+            self.page.comparisons.push(section);
         }
         Ok(())
     }
+
+    /// Adds a trend over the takes of the page that have the condition.
+    fn add_trend(
+        &mut self,
+        analyses: &Analyses,
+        (n, (quantity, condition)): (usize, &(String, String)),
+        named: &[Named],
+    ) -> Result<()> {
+        let has_it = |named: &&Named| {
+            named.entry.as_ref().is_some_and(|e| e.take.conditions.contains_key(condition))
+        };
+        let takes: Vec<&Named> = named.iter().filter(has_it).collect();
+        if takes.is_empty() {
+            bail!("no take of the page has the condition '{condition}'; set it in study.toml");
+        }
+        let mut arguments: Vec<String> =
+            ["trend", "--quantity", quantity, "--over", condition].map(String::from).to_vec();
+        arguments.extend(takes.into_iter().map(word_of));
+        // Its analyses are kept one by one; the trend itself is soon made.
+        let result = analyses.anew(&arguments)?.saved()?.remove(0);
+        let section = trend_section(&format!("trend-{n}"), &result);
+        self.note(&section, result, None);
+        self.page.trends.push(section);
+        Ok(())
+    }
+
+    /// Adds what a command line measures: of each take that it names, or of all together.
+    fn add_measurement(&mut self, analyses: &Analyses, words: &[String]) -> Result<()> {
+        let line = analyses.line(words);
+        for mut kept in super::all_within(&line).with_context(|| words.join(" "))? {
+            let part = std::mem::take(&mut kept.part);
+            for result in kept.saved()? {
+                let id = format!("measured-{}", self.page.measurements.len());
+                let section = measured_section(&id, &result, part.clone());
+                self.note(&section, result, part.headline.clone());
+                self.page.measurements.push(section);
+            }
+        }
+        Ok(())
+    }
+
+    /// Adds the results of a file.
+    fn add_saved(&mut self, file: &Path) -> Result<()> {
+        for (n, result) in saved::read(file)?.into_iter().enumerate() {
+            let id = format!("saved-{}-{n}", self.page.saved.len());
+            let section = saved_section(&id, file, &result);
+            self.note(&section, result, None);
+            self.page.saved.push(section);
+        }
+        Ok(())
+    }
+
+    fn finished(self, of_takes: Vec<Headline>) -> Page {
+        let Self { mut page, results, said } = self;
+        page.findings.sort_by_key(|one| std::cmp::Reverse(one.severity));
+        page.methods = methods(&results);
+        page.summary = summary(&page);
+        page.headlines = chosen(&page, &said, of_takes);
+        page
+    }
+}
+
+/// What is said of a page that is written.
+fn written(file: &Path, page: &Page, bytes: usize) -> String {
+    let large = if bytes > LARGE_BYTES {
+        "; it opens slowly: leave out --sound, or name fewer takes"
+    } else {
+        ""
+    };
+    let count = |n: usize, one: &str, many: &str| text::count(n, one, many);
+    format!(
+        "{}: {}, {}, {}, {} MB{large}",
+        files::shown(file),
+        count(page.sections.len(), "take", "takes"),
+        count(page.comparisons.len(), "comparison", "comparisons"),
+        count(page.trends.len(), "trend", "trends"),
+        text::number(bytes as f64 / 1e6, 1)
+    )
+}
+
+/// Whether a file name ends so, in capitals or not.
+fn ends_with(file: &Path, ending: &str) -> bool {
+    file.extension().is_some_and(|of| of.eq_ignore_ascii_case(ending))
+}
+
+/// A command line as it was typed.
+fn line_of(words: &str) -> Result<Vec<String>> {
+    let known = |line: &Vec<String>| {
+        super::RESULTS.iter().any(|(name, _)| line.first().is_some_and(|word| word == name))
+    };
+    shlex::split(words).filter(known).ok_or_else(|| {
+        let names: Vec<&str> = super::RESULTS.iter().map(|(name, _)| *name).collect();
+        Usage(format!(
+            "'{words}' is no command that measures; write one with its takes, 'unison \
+             harp-pair'. Commands are {}",
+            names.join(", ")
+        ))
+        .into()
+    })
 }
 
 /// The sides of a comparison as they were typed.
@@ -419,45 +436,6 @@ fn trend_of(words: &str) -> Result<(String, String)> {
         .into());
     };
     Ok((quantity.trim().into(), condition.trim().into()))
-}
-
-/// Adds a trend over the takes of the page that have the condition.
-fn add_trend(
-    page: &mut Page,
-    results: &mut Vec<Saved>,
-    analyses: &Analyses,
-    (n, (quantity, condition)): (usize, &(String, String)),
-    named: &[Named],
-) -> Result<()> {
-    let has_it = |named: &&Named| {
-        named.entry.as_ref().is_some_and(|e| e.take.conditions.contains_key(condition))
-    };
-    let takes: Vec<&Named> = named.iter().filter(has_it).collect();
-    if takes.is_empty() {
-        bail!("no take of the page has the condition '{condition}'; set it in study.toml");
-    }
-    let mut arguments: Vec<String> =
-        ["trend", "--quantity", quantity, "--over", condition].map(String::from).to_vec();
-    arguments.extend(takes.into_iter().map(word_of));
-    // Its analyses are kept one by one; the trend itself is soon made.
-    let result = analyses.anew(&arguments)?.saved()?.remove(0);
-    let section = trend_section(&format!("trend-{n}"), &result);
-    collect(&mut page.findings, &section, &result.findings());
-    page.trends.push(section);
-    results.push(result);
-    Ok(())
-}
-
-/// Adds the results of a file.
-fn add_saved(page: &mut Page, results: &mut Vec<Saved>, file: &Path) -> Result<()> {
-    for (n, result) in saved::read(file)?.into_iter().enumerate() {
-        let id = format!("saved-{}-{n}", page.saved.len());
-        let section = saved_section(&id, file, &result);
-        collect(&mut page.findings, &section, &result.findings());
-        page.saved.push(section);
-        results.push(result);
-    }
-    Ok(())
 }
 
 /// Adds the findings of a section to those of the page. Only those that say the same stand
@@ -511,44 +489,21 @@ fn series(named: &[Named]) -> Vec<(String, Vec<(f64, String)>)> {
         .collect()
 }
 
-fn summary(page: &Page) -> Vec<String> {
-    let found = |severity: Severity| -> usize {
-        let of = page.findings.iter().filter(|finding| finding.severity == severity);
-        of.map(|finding| finding.about.len()).sum()
-    };
-    let (serious, warnings) = (found(Severity::Serious), found(Severity::Warning));
-    let count =
-        |n: usize, one: &str, many: &str| format!("{n} {}", if n == 1 { one } else { many });
-    let mut lines = vec![format!(
-        "{}, {}, {}, {}. Findings: {serious} serious, {}.",
-        count(page.sections.len(), "take", "takes"),
-        count(page.comparisons.len(), "comparison", "comparisons"),
-        count(page.trends.len(), "trend", "trends"),
-        count(page.saved.len(), "saved result", "saved results"),
-        count(warnings, "warning", "warnings"),
-    )];
-    for section in page.comparisons.iter().chain(&page.trends) {
-        lines.push(format!("{}: {}", section.title, section.text));
-    }
-    lines
-}
-
-/// The conditions of a take in a sentence.
-fn conditions_of(named: &Named) -> String {
-    let Some(entry) = &named.entry else { return String::new() };
-    let mut parts: Vec<String> =
-        entry.take.conditions.iter().map(|(name, value)| format!("{name} {value}")).collect();
-    parts.extend(entry.take.group.as_ref().map(|group| format!("group {group}")));
-    parts.extend(entry.take.note.as_ref().map(|note| format!("expected {note}")));
-    parts.join(", ")
-}
-
-fn value(measured: Option<Measured>) -> Option<f64> {
-    measured.map(|measured| measured.value)
-}
-
-/// The level of the first channel: of sound pressure if it is calibrated.
-fn level_of(inspect: &Kept) -> Option<f64> {
-    let of = |field| value(inspect.number(&Key::item("channels", 1).then(field)));
-    of("rms_db").or_else(|| of("rms_dbfs"))
+fn summary(page: &Page) -> String {
+    let mut parts: Vec<String> = [
+        (page.sections.len(), "take", "takes"),
+        (page.comparisons.len(), "comparison", "comparisons"),
+        (page.trends.len(), "trend", "trends"),
+        (page.measurements.len(), "measurement", "measurements"),
+        (page.saved.len(), "saved result", "saved results"),
+    ]
+    .into_iter()
+    .filter(|(count, ..)| *count > 0)
+    .map(|(count, one, many)| text::count(count, one, many))
+    .collect();
+    let severities = [Severity::Serious, Severity::Warning];
+    let found = severities.iter().filter(|severity| page.count(severity) > 0);
+    let found: Vec<String> = found.map(|severity| page.counted(severity)).collect();
+    parts.push(if found.is_empty() { "no warnings".into() } else { found.join(", ") });
+    parts.join("; ") + "."
 }

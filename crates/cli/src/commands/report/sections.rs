@@ -8,9 +8,11 @@ use tonemap_core::collection::Distribution;
 use tonemap_core::spectrum::thinned;
 use tonemap_core::{Finding, Measured, Severity, merged, places_text};
 use tonemap_figures::{
-    ChartCurve, DrawnBand, ReportSection, ReportTable, difference_chart, spread_chart, trend_chart,
+    Chart, ChartCurve, DrawnBand, ReportPart, ReportSection, ReportTable, bands_chart,
+    course_chart, difference_chart, spread_chart, trend_chart,
 };
 
+use super::headlines::group_name;
 use crate::files;
 use crate::saved::Saved;
 use crate::text;
@@ -27,7 +29,7 @@ fn curve(x: &Value, y: &Value) -> impl Iterator<Item = (f64, f64)> {
 pub(super) fn comparison_section(id: &str, result: &Saved) -> ReportSection {
     let found = &result.value["result"];
     let words = |key: &str| found[key].as_str().unwrap_or_default().to_string();
-    let names = [words("reference"), words("other")];
+    let names = [words("reference"), words("other")].map(|name| group_name(&name));
     let number = |key: &str| found[key].as_f64();
     let is_pair = found["bands"].is_array();
     let level_unit = "dB";
@@ -133,6 +135,7 @@ fn difference_table(found: &Value, is_pair: bool) -> ReportTable {
         ),
         head: ["quantity", "reference", "other", "difference", "± u"].map(String::from).to_vec(),
         rows: rows.collect(),
+        ..ReportTable::default()
     }
 }
 
@@ -205,6 +208,7 @@ pub(super) fn trend_section(id: &str, result: &Saved) -> ReportSection {
             caption: "Values".into(),
             head: ["take", &condition_title, &quantity, "± u"].map(String::from).to_vec(),
             rows: rows.collect(),
+            ..ReportTable::default()
         }],
         ..ReportSection::default()
     }
@@ -253,6 +257,7 @@ fn survey_section(id: &str, result: &Saved) -> ReportSection {
         caption: caption.into(),
         head: head.iter().map(ToString::to_string).collect(),
         rows,
+        ..ReportTable::default()
     };
     let spread_head = ["quantity", "unit", "takes", "5 %", "median", "95 %"];
     let odd_head = ["take", "quantity", "unit", "value", "median of its group", "spreads off"];
@@ -275,6 +280,94 @@ fn survey_section(id: &str, result: &Saved) -> ReportSection {
     }
 }
 
+/// A measurement: as what its command says of it on a page.
+pub(super) fn measured_section(id: &str, result: &Saved, part: ReportPart) -> ReportSection {
+    match result.kind() {
+        "compare" => comparison_section(id, result),
+        "trend" => trend_section(id, result),
+        kind => {
+            let title = format!("{}: {}", capitalised(kind), names_of(result));
+            let findings = sentences(&result.findings(), &result.title());
+            let text = format!("tonemap {}", result.arguments().join(" "));
+            let mut section =
+                ReportSection { id: id.into(), title, text, findings, ..ReportSection::default() };
+            section.add(part);
+            section
+        }
+    }
+}
+
+/// The takes of a result by name, each once; of many, how many.
+fn names_of(result: &Saved) -> String {
+    /// Names that fit a line.
+    const MOST: usize = 3;
+    let mut names: Vec<String> = Vec::new();
+    for name in result.title().split(", ") {
+        if !names.iter().any(|known| known == name) {
+            names.push(name.into());
+        }
+    }
+    if names.len() > MOST { text::takes(names.len() as u64) } else { names.join(", ") }
+}
+
+fn capitalised(word: &str) -> String {
+    let mut letters = word.chars();
+    letters.next().map_or_else(String::new, |first| first.to_uppercase().chain(letters).collect())
+}
+
+/// Charts of a saved result: of each list that runs over bands, frequencies or time.
+fn saved_charts(result: &Saved) -> Vec<Chart> {
+    /// Charts of a result.
+    const MOST: usize = 4;
+    let fields = result.value["result"].as_object();
+    let lists =
+        fields.into_iter().flatten().filter_map(|(key, value)| Some((key, value.as_array()?)));
+    let mut charts = Vec::new();
+    for (key, list) in lists {
+        let over = ["center_hz", "frequency_hz", "time_s"];
+        let runs_over =
+            |axis: &&str| list.len() > 2 && list.iter().all(|one| one[*axis].is_number());
+        let Some(axis) = over.into_iter().find(runs_over) else { continue };
+        let units = [("_db", "dB"), ("_s", "s"), ("_hz", "Hz"), ("_sone", "sone")];
+        for (ending, unit) in units {
+            let curves = curves_of(list, axis, ending);
+            if curves.is_empty() {
+                continue;
+            }
+            let name = format!("{key}{ending}").replace('_', "-");
+            let caption = format!("{}, {unit}", key.replace('_', " "));
+            let titles = (unit, unit);
+            charts.push(if axis == "time_s" {
+                course_chart(&name, &caption, &curves, titles)
+            } else {
+                bands_chart(&name, &caption, &curves, titles)
+            });
+        }
+    }
+    charts.truncate(MOST);
+    charts
+}
+
+/// The numbers with one unit in a list, each as a curve over what the list runs over.
+fn curves_of(list: &[Value], axis: &str, ending: &str) -> Vec<ChartCurve> {
+    let keys = list.iter().flat_map(|one| one.as_object().into_iter().flat_map(|of| of.keys()));
+    let mut names: Vec<&String> = Vec::new();
+    for key in keys.filter(|key| key.ends_with(ending) && !key.ends_with(axis)) {
+        if !names.contains(&key)
+            && !["low_hz", "high_hz", "width_hz", "exact_center_hz"].contains(&key.as_str())
+        {
+            names.push(key);
+        }
+    }
+    let curve = |key: &&String| {
+        let known =
+            list.iter().filter_map(|one| Some((one[axis].as_f64()?, one[key.as_str()].as_f64()?)));
+        let (x, y): (Vec<f64>, Vec<f64>) = known.unzip();
+        (x.len() > 2).then(|| ChartCurve { name: key.replace('_', " "), x, y })
+    };
+    names.iter().filter_map(curve).collect()
+}
+
 /// A saved result: as what it is, or else number by number.
 pub(super) fn saved_section(id: &str, file: &Path, result: &Saved) -> ReportSection {
     const MOST: usize = 60;
@@ -294,11 +387,13 @@ pub(super) fn saved_section(id: &str, file: &Path, result: &Saved) -> ReportSect
             });
             ReportSection {
                 id: id.into(),
-                title: format!("{}, {kind}", result.title()),
+                title: format!("{}: {}", capitalised(kind), names_of(result)),
+                charts: saved_charts(result),
                 tables: vec![ReportTable {
                     caption: format!("{} of {} numbers", numbers.len().min(MOST), numbers.len()),
                     head: ["quantity", "value", "± u"].map(String::from).to_vec(),
                     rows: rows.collect(),
+                    ..ReportTable::default()
                 }],
                 ..ReportSection::default()
             }
@@ -337,12 +432,14 @@ pub(super) fn methods(results: &[Saved]) -> Vec<ReportTable> {
         caption: "Commands, each with the settings of its first use".into(),
         head: vec!["command".into(), "settings".into()],
         rows: settings.collect(),
+        ..ReportTable::default()
     }];
     if !hashes.is_empty() {
         tables.push(ReportTable {
             caption: "Files".into(),
             head: vec!["file".into(), "BLAKE3".into()],
             rows: hashes.into_iter().map(|(file, hash)| vec![file, hash]).collect(),
+            ..ReportTable::default()
         });
     }
     tables
