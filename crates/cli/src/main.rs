@@ -26,6 +26,7 @@ mod level_curve;
 mod levels;
 mod limits;
 mod look;
+mod manual;
 mod measure;
 mod output;
 mod parts;

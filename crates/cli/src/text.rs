@@ -121,6 +121,14 @@ pub(crate) fn rate(rate_hz: f64) -> String {
     if rate_hz.fract() == 0.0 { grouped(rate_hz as u64) } else { number(rate_hz, 3) }
 }
 
+/// The name that was meant, as the end of a sentence; nothing if none is like it.
+pub(crate) fn meant<S: AsRef<str>>(asked: &str, known: impl IntoIterator<Item = S>) -> String {
+    const ALIKE: f64 = 0.75;
+    let alike = known.into_iter().map(|name| (strsim::jaro_winkler(name.as_ref(), asked), name));
+    let nearest = alike.max_by(|a, b| a.0.total_cmp(&b.0)).filter(|(alike, _)| *alike > ALIKE);
+    nearest.map_or(String::new(), |(_, name)| format!("; did you mean '{}'?", name.as_ref()))
+}
+
 /// So many of something.
 pub(crate) fn count(count: usize, one: &str, many: &str) -> String {
     format!("{} {}", grouped(count as u64), if count == 1 { one } else { many })

@@ -3,11 +3,14 @@
 mod again;
 mod bands;
 mod compare;
+mod completions;
 mod demo;
 mod filter;
+mod help;
 mod inspect;
 mod isolation;
 mod loudness;
+mod man;
 mod modulation;
 mod notate;
 mod partials;
@@ -44,7 +47,14 @@ use crate::studies::{Named, find_takes};
 /// Levels are in dB re full scale: a full-scale sine reads 0 dB. Uncertainties (± u) are standard
 /// uncertainties: the true value lies within ± 2 u in about 95 of 100 cases.
 #[derive(Parser)]
-#[command(name = "tonemap", version, propagate_version = true, max_term_width = 100)]
+#[command(
+    name = "tonemap",
+    version,
+    propagate_version = true,
+    max_term_width = 100,
+    disable_help_subcommand = true,
+    after_help = "'tonemap help' lists topics, 'tonemap help TOPIC' explains one."
+)]
 pub(crate) struct Cli {
     #[command(subcommand)]
     pub(crate) command: Command,
@@ -81,6 +91,9 @@ pub(crate) enum Command {
     Study(study::Study),
     Again(again::Again),
     Demo(demo::Demo),
+    Completions(completions::Completions),
+    Man(man::Man),
+    Help(help::Help),
 }
 
 impl Command {
@@ -118,6 +131,9 @@ impl Command {
             Self::Study(command) => acts(|| command.run()),
             Self::Again(command) => acts(|| command.run()),
             Self::Demo(command) => acts(|| command.run()),
+            Self::Completions(command) => acts(|| command.run()),
+            Self::Man(command) => acts(|| command.run()),
+            Self::Help(command) => acts(|| command.run()),
         }
     }
 }

@@ -476,14 +476,7 @@ fn unknown(kept: &Kept, command: &str, key: &str, take: &str) -> anyhow::Error {
     if keys.iter().any(|known| known == key) {
         return anyhow!("{take}: '{command}' could not measure '{key}' in it");
     }
-    anyhow!("{take}: '{command}' has no quantity '{key}'{}", meant(key, &keys))
-}
-
-/// The key that was meant, as the end of a sentence.
-fn meant(key: &str, known: &[String]) -> String {
-    let alike = |one: &String| strsim::jaro_winkler(one, key);
-    let nearest = known.iter().max_by(|a, b| alike(a).total_cmp(&alike(b)));
-    nearest.map_or(String::new(), |nearest| format!("; did you mean '{nearest}'?"))
+    anyhow!("{take}: '{command}' has no quantity '{key}'{}", text::meant(key, &keys))
 }
 
 /// The number under a key of a saved result; what there is if it is not there.
@@ -492,7 +485,7 @@ fn quantity_of(result: &Saved, key: &str, take: &str) -> Result<Measured> {
         return Ok(value);
     }
     let known: Vec<String> = result.numbers().into_iter().map(|number| number.key).collect();
-    bail!("{take}: '{}' has no quantity '{key}'{}", result.kind(), meant(key, &known))
+    bail!("{take}: '{}' has no quantity '{key}'{}", result.kind(), text::meant(key, &known))
 }
 
 fn result_of<'a>(readings: &'a [Reading], axis: &Axis, found: &'a Found) -> TrendResult<'a> {

@@ -31,6 +31,8 @@ fn the_demo_writes_its_takes_figures_and_page() {
     assert!(page.contains("report.html") && bench.path("hall/report.html").is_file());
     let repeated = made_again(&bench, &page, true);
     assert_eq!(repeated, 9, "a measurement of every command");
+    crate::manual::pages_of_commands_are_current(&page);
+    crate::manual::the_tutorial_runs(&bench);
     // It does not write over what is there unless told to.
     let again = bench.run("demo hall");
     assert_eq!(again.status, 1);

@@ -10,7 +10,7 @@ fn crates() -> PathBuf {
 }
 
 /// All sources below a folder, without their tests: path and text.
-fn sources(folder: &Path) -> Vec<(PathBuf, String)> {
+pub(crate) fn sources(folder: &Path) -> Vec<(PathBuf, String)> {
     let mut found = Vec::new();
     let entries = fs::read_dir(folder).expect("a folder of sources");
     let mut paths: Vec<PathBuf> = entries.map(|entry| entry.expect("an entry").path()).collect();

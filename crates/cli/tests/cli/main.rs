@@ -30,6 +30,7 @@ mod kept;
 mod kills;
 mod levels;
 mod loudness;
+mod manual;
 mod modulation;
 mod notate;
 mod partials;

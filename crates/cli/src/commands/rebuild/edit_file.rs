@@ -11,6 +11,7 @@ use tonemap_core::units::{Frequency, Seconds};
 
 use crate::files;
 use crate::status::Usage;
+use crate::text;
 
 /// Keys of the whole.
 const WHOLE: [&str; 7] =
@@ -143,9 +144,7 @@ fn known(key: &str, allowed: &[&str]) -> Result<()> {
     if allowed.contains(&key) {
         return Ok(());
     }
-    let alike = |of: &&&str| strsim::jaro_winkler(of, key);
-    let nearest = allowed.iter().max_by(|a, b| alike(a).total_cmp(&alike(b)));
-    let nearest = nearest.map_or(String::new(), |of| format!("; did you mean '{of}'?"));
+    let nearest = text::meant(key, allowed);
     Err(Usage(format!("'{key}' is no key of an edit file{nearest}")).into())
 }
 

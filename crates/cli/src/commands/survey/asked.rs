@@ -4,6 +4,7 @@ use anyhow::{Context, Result};
 
 use super::super::{ForMany, of_takes};
 use crate::status::Usage;
+use crate::text;
 
 /// A command that is run on every take.
 pub(super) struct Asked {
@@ -61,11 +62,7 @@ fn one(text: &str) -> Result<Asked> {
     let name = words.first().map_or("", String::as_str);
     let Some(command) = of_takes().find(|known| *known == name) else {
         let known: Vec<&str> = of_takes().collect();
-        let meant = known
-            .iter()
-            .max_by(|a, b| strsim::jaro_winkler(a, name).total_cmp(&strsim::jaro_winkler(b, name)))
-            .filter(|nearest| strsim::jaro_winkler(nearest, name) > 0.8)
-            .map_or(String::new(), |nearest| format!("; did you mean '{nearest}'?"));
+        let meant = text::meant(name, &known);
         let list = known.join(", ");
         let reason = format!("'{name}' is no command on takes{meant} There are {list}");
         return Err(Usage(reason.replace("takes There", "takes. There")).into());

@@ -352,10 +352,7 @@ impl Show {
                 continue;
             }
             let keys = known.iter().map(Quantity::key);
-            let alike = |key: &String| strsim::jaro_winkler(key, asked);
-            let meant = keys
-                .max_by(|a, b| alike(a).total_cmp(&alike(b)))
-                .map_or(String::new(), |key| format!("; did you mean '{key}'?"));
+            let meant = text::meant(asked, keys);
             return Err(Usage(format!("the survey has no quantity '{asked}'{meant}")).into());
         }
         Ok(())
