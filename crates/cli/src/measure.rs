@@ -23,7 +23,7 @@ use crate::limits::LimitArgs;
 use crate::output;
 use crate::parts;
 use crate::status::{Status, Usage};
-use crate::studies::Named;
+use crate::studies::{Named, find_takes};
 use crate::table::{Row, RowHead};
 use crate::take::{Part, Take};
 
@@ -186,6 +186,11 @@ pub(crate) trait Measure: Sync + Sized {
         Ok(ReportPart::default())
     }
 
+    /// The same of several takes that were measured together, in their order.
+    fn sections(&self, made: &[Made<'_, Self::Found>]) -> Result<Vec<ReportPart>> {
+        made.iter().map(|one| self.section(one)).collect()
+    }
+
     /// Files beside the result.
     fn files(&self) -> Vec<SideFile<'_, Self::Found>> {
         Vec::new()
@@ -285,6 +290,40 @@ pub(crate) fn on<M: Measure>(command: &M, named: &Named, wants: Wants) -> Result
             Wants::Numbers => ReportPart::default(),
         },
     })
+}
+
+/// Measures the takes that it names for a page: all their parts, with what they say together.
+pub(crate) fn on_all<M: Measure>(command: &M) -> Result<Vec<Kept>> {
+    command.check()?;
+    let Common { takes, source, parts: chosen, .. } = command.common();
+    let mut takes: Vec<Take> = find_takes(takes, source)?
+        .into_iter()
+        .map(|named| Take::open(named, source))
+        .collect::<Result<_>>()?;
+    let mut parts = Vec::new();
+    for take in &mut takes {
+        for part in chosen.of(take)? {
+            parts.extend(command.notes(part, true)?);
+        }
+    }
+    let mixed = command.refer(&mut parts)?;
+    let mut made = Vec::new();
+    for part in parts {
+        let (found, mut findings) = command.measure(&part, true)?;
+        findings.extend(mixed.clone());
+        made.push(Made { part, found, findings: advice::worded(findings) });
+    }
+    command.relate(&mut made);
+    let sections = command.sections(&made)?;
+    let kept = |(one, part): (&Made<'_, M::Found>, ReportPart)| -> Result<Kept> {
+        Ok(Kept {
+            json: json_of(command, one)?,
+            quantities: command.quantities(one),
+            findings: one.named_findings(true),
+            part,
+        })
+    };
+    made.iter().zip(sections).map(kept).collect()
 }
 
 fn json_of<M: Measure>(command: &M, made: &Made<'_, M::Found>) -> Result<String> {

@@ -117,8 +117,8 @@ pub use rebuild::{RebuildFigure, rebuild_figure};
 pub use report::{
     Chart, ChartCurve, DrawnBand, FindingKind, Headline, PreviewPictures, Report, ReportFinding,
     ReportPart, ReportPreview, ReportSection, ReportTable, Theme, bands_chart, course_chart,
-    difference_chart, map_chart, report_page, response_chart, spectrum_chart, spread_chart,
-    trend_chart,
+    difference_chart, ear_chart, map_chart, report_page, response_chart, rows_chart,
+    spectrum_chart, spread_chart, trend_chart,
 };
 pub use room::{RoomFigure, room_figure};
 pub use screen::{ScreenCell, screen_figure};

@@ -8,8 +8,12 @@
   const form = root.dataset.form;
   const isPaper = form === "print";
   let onPaper = isPaper;
-  const palette = new Map();
-  document.getElementById("palette").textContent.split(",").forEach((rgb, n) => palette.set(Number(rgb), n));
+  const palettes = new Map(
+    ["map", "difference"].map((name) => {
+      const colours = document.getElementById(`palette-${name}`).textContent.split(",");
+      return [name, new Map(colours.map((rgb, n) => [Number(rgb), n]))];
+    }),
+  );
   const all = (selector, of = document) => [...of.querySelectorAll(selector)];
 
   // Words for numbers.
@@ -78,22 +82,24 @@
   const readMap = (box, gd) => {
     const low = Number(box.dataset.low);
     const high = Number(box.dataset.high);
+    const palette = palettes.get(box.dataset.colours);
     let pixels = null;
     gd.addEventListener("mousemove", async (event) => {
       pixels = pixels || (await pixelsOf(box.dataset.source));
       const place = gd.layout.images[0];
-      const [time, hz] = under(gd, event);
+      const [time, upwards] = under(gd, event);
+      const isLog = gd._fullLayout.yaxis.type === "log";
       const x = Math.floor(((time - place.x) / place.sizex) * pixels.width);
-      const y = Math.floor(((place.y - Math.log10(hz)) / place.sizey) * pixels.height);
+      const y = Math.floor(((place.y - (isLog ? Math.log10(upwards) : upwards)) / place.sizey) * pixels.height);
       if (!(x >= 0 && x < pixels.width && y >= 0 && y < pixels.height)) return;
-      const at = 4 * (y * pixels.width + x);
-      const [r, g, b] = pixels.data.slice(at, at + 3);
+      const [r, g, b] = pixels.data.slice(4 * (y * pixels.width + x));
       const index = palette.get((r << 16) | (g << 8) | b);
       if (index === undefined) return;
       const level = low + ((index + 0.5) / 256) * (high - low);
-      const within = index === 0 ? "at most " : "";
+      const within = index === 0 && isLog ? "at most " : "";
+      const at = isLog ? hertz(upwards) : `${upwards.toFixed(1)} Bark`;
       box.querySelector("output").textContent =
-        `${seconds(time)}, ${hertz(hz)}: ${within}${minus(level.toFixed(1))} ${box.dataset.upwards}`;
+        `${seconds(time)}, ${at}: ${within}${minus(isLog ? level.toFixed(1) : level.toPrecision(3))} ${box.dataset.upwards}`;
     });
   };
 
@@ -142,7 +148,7 @@
 
   // Charts of one section zoom together, along what they have in common: time, or frequency.
 
-  const AXES = ["xaxis", "yaxis", "xaxis2", "yaxis2", "yaxis3"];
+  const AXES = ["xaxis", "xaxis2", "yaxis", ...[2, 3, 4, 5, 6, 7, 8].map((n) => `yaxis${n}`)];
   const shared = (axis) => ["Time, s", "Frequency, Hz"].find((name) => axis?.title?.text === name);
   const toUnits = (axis, range) => (axis.type === "log" ? range.map((x) => 10 ** x) : range);
   const fromUnits = (axis, range) => (axis.type === "log" ? range.map((x) => Math.log10(x)) : range);
@@ -252,7 +258,7 @@
       modebar: { bgcolor: "rgba(0,0,0,0)", color: colour("--pale"), activecolor: colour("--teal") },
     });
     layout.legend = { orientation: "h", x: 0, y: 1.01, xanchor: "left", yanchor: "bottom" };
-    if (onPaper) Object.assign(layout, { width: 680, height: box.classList.contains("tall") ? 440 : 320, autosize: false });
+    if (onPaper) Object.assign(layout, { width: 680, height: { tall: 440, rows: 560 }[box.classList[1]] || 320, autosize: false });
     for (const image of layout.images || []) image.source = box.dataset.source;
     for (const name of AXES) {
       if (layout[name]) Object.assign(layout[name], { exponentformat: "none", separatethousands: false, gridcolor: colour("--grid"), linecolor: colour("--ink"), ticks: "outside", automargin: true });
@@ -298,7 +304,7 @@
   // The scale of colours of a map.
   const paint = (canvas) => {
     const context = canvas.getContext("2d");
-    for (const [rgb, n] of palette) {
+    for (const [rgb, n] of palettes.get(canvas.closest(".chart").dataset.colours)) {
       context.fillStyle = `#${rgb.toString(16).padStart(6, "0")}`;
       context.fillRect(n, 0, 256 - n, 1);
     }

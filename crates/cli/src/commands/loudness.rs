@@ -15,8 +15,8 @@ use tonemap_core::quantity::{Quantities, Quantity};
 use tonemap_core::units::LevelReference;
 use tonemap_core::{Finding, Measured as Value};
 use tonemap_figures::{
-    ChartCurve, DrawnLoudness, Figure, LoudnessFigure, ReportPart, Words, course_chart,
-    loudness_figure, spectrum_chart,
+    ChartCurve, ColourMap, DrawnLoudness, Figure, LoudnessFigure, ReportPart, Words, course_chart,
+    ear_chart, loudness_figure, spectrum_chart,
 };
 
 use crate::advice;
@@ -405,7 +405,7 @@ impl Measure for Loudness {
         let course = ChartCurve { name: "loudness".into(), x, y };
         let (x, y) = found.specific.iter().map(|at| (at.frequency_hz, at.sone_per_bark)).unzip();
         let specific = ChartCurve { name: "specific loudness".into(), x, y };
-        let charts = vec![
+        let mut charts = vec![
             course_chart("loudness", "Loudness over time", &[course], ("Loudness, sone", "sone")),
             spectrum_chart(
                 "specific-loudness",
@@ -415,6 +415,8 @@ impl Measure for Loudness {
                 ("Specific loudness, sone/Bark", "sone/Bark"),
             ),
         ];
+        let caption = "Specific loudness over time";
+        charts.extend(ear_chart("ear", caption, found, None, ColourMap::default())?);
         Ok(ReportPart {
             facts: facts.into_iter().flatten().collect(),
             charts: if found.stretches.is_empty() { Vec::new() } else { charts },
@@ -426,6 +428,27 @@ impl Measure for Loudness {
                 format!("Loudness, {}", made.part.title()),
             ),
         })
+    }
+
+    /// Of two sounds, how the first differs from the second goes with it.
+    fn sections(&self, made: &[Made<'_>]) -> Result<Vec<ReportPart>> {
+        let mut parts = made.iter().map(|one| self.section(one)).collect::<Result<Vec<_>>>()?;
+        if let ([a, b], [part, _]) = (made, &mut parts[..]) {
+            let (first, second) = (&a.found.loudness, &b.found.loudness);
+            let caption = format!("Specific loudness less that of {}", b.part.title());
+            let colours = ColourMap::default();
+            part.charts.extend(ear_chart("difference", &caption, first, Some(second), colours)?);
+            let bands: Vec<&Weight> = first.weighs_most.iter().take(WEIGHTS_SHOWN).collect();
+            if !bands.is_empty() {
+                let caption = format!(
+                    "Bands that weigh most: by how much they are louder than in {}, and what the \
+                     whole would save if they were brought to its level",
+                    b.part.title()
+                );
+                part.tables.push(weight_table().page(caption, &bands));
+            }
+        }
+        Ok(parts)
     }
 }
 
@@ -598,28 +621,33 @@ fn side_by_side(views: &[View<'_>]) -> String {
         .text(&rows)
 }
 
+/// Bands that are shown of those that weigh most.
+const WEIGHTS_SHOWN: usize = 8;
+
 /// Bands of the louder of two sounds that would save most.
 fn weights_text(views: &[View<'_>]) -> Option<String> {
-    const SHOWN: usize = 8;
     let [a, b] = views else { return None };
     let more =
         |view: &View<'_>| -> f64 { view.loudness.weighs_most.iter().map(|band| band.sone).sum() };
     let (louder, other) = if more(a) >= more(b) { (a, b) } else { (b, a) };
-    let bands: Vec<&Weight> = louder.loudness.weighs_most.iter().take(SHOWN).collect();
+    let bands: Vec<&Weight> = louder.loudness.weighs_most.iter().take(WEIGHTS_SHOWN).collect();
     if bands.is_empty() {
         return None;
     }
-    let table = Table::new()
-        .printed("band, Hz", |band: &&Weight| text::number(band.frequency_hz, 0))
-        .number("", "Bark", 1, |band| Some(band.bark))
-        .signed("", "more,\nsone", 2, |band| Some(band.sone))
-        .signed("", "saves,\nsone", 2, |band| Some(band.gain_sone));
     let words = format!(
         "bands of {} that weigh most: by how much they are louder than in {}, and what the whole \
          would save if they were brought to its level",
         louder.title, other.title
     );
-    Some(text::sentence(&words) + "\n" + &table.text(&bands))
+    Some(text::sentence(&words) + "\n" + &weight_table().text(&bands))
+}
+
+fn weight_table<'t>() -> Table<'t, &'t Weight> {
+    Table::new()
+        .printed("band, Hz", |band: &&Weight| text::number(band.frequency_hz, 0))
+        .number("", "Bark", 1, |band| Some(band.bark))
+        .signed("", "more,\nsone", 2, |band| Some(band.sone))
+        .signed("", "saves,\nsone", 2, |band| Some(band.gain_sone))
 }
 
 fn moment_csv<'t>() -> Table<'t, Row<'t, Moment>> {

@@ -37,10 +37,10 @@ use clap::{CommandFactory, Parser, Subcommand};
 use crate::analyses::word_of;
 use crate::args::SourceArgs;
 use crate::kept::{Kept, Present, presented};
-use crate::measure::{Measure, Wants, drive, on};
+use crate::measure::{Measure, Wants, drive, on, on_all};
 use crate::rerun;
 use crate::status::{Status, Usage};
-use crate::studies::{Named, find_takes};
+use crate::studies::Named;
 
 /// Measures what is in a sound: spectra and their tones, with the uncertainty of every number.
 ///
@@ -156,11 +156,7 @@ fn measures<M: Measure>(command: &M) -> Ways<'_> {
     Ways {
         alone: Box::new(|| drive(command)),
         within: Box::new(|of, wants| on(command, of.context("no take is named")?, wants)),
-        all: Box::new(|| {
-            let common = command.common();
-            let takes = find_takes(common.takes, common.source)?;
-            takes.iter().map(|named| on(command, named, Wants::Page)).collect()
-        }),
+        all: Box::new(|| on_all(command)),
         names_takes: false,
     }
 }

@@ -12,7 +12,7 @@ use tonemap_core::unison::{
 };
 use tonemap_core::units::{Frequency, Note};
 use tonemap_figures::{
-    ChartCurve, Figure, ReportPart, UnisonFigure, Words, course_chart, unison_figure,
+    ChartCurve, Figure, ReportPart, UnisonFigure, Words, rows_chart, unison_figure,
 };
 
 use crate::args::{self, FigureArgs, OutputArgs, PartArgs, SpanArgs, TakesArgs};
@@ -272,7 +272,7 @@ impl Measure for Unison {
             .collect();
         let caption = "Partials with their decay removed: what is left is beating";
         let title = ("Level with the decay removed, dB", "dB");
-        let charts = vec![course_chart("unison", caption, &curves, title)];
+        let charts = vec![rows_chart("unison", caption, &curves, title)];
         let head = made.row_head();
         let partials: Vec<Row<'_, UnisonPartial>> =
             found.partials.iter().map(|item| Row { part: &head, item }).collect();

@@ -43,7 +43,7 @@ fn a_report_holds_takes_comparisons_and_saved_results() {
     }
     assert!(!page.contains("id=\"take-1-partials\""), "noise has no partials");
     // Nothing is fetched from elsewhere.
-    let (before_scripts, _) = page.split_once("id=\"palette\"").expect("scripts");
+    let (before_scripts, _) = page.split_once("id=\"palette-map\"").expect("scripts");
     assert!(!page.contains("script-src 'unsafe"), "only what the page brings along is run");
     let outside =
         before_scripts.split("src=\"").skip(1).filter(|rest| !rest.starts_with("data:")).count();
@@ -171,6 +171,10 @@ fn measurements_are_added_by_their_command_line() {
         "tuning string.wav later.wav",
         "--with",
         "bands string.wav noise.wav",
+        "--with",
+        "loudness string.wav noise.wav --assume 'full-scale = 94dB'",
+        "--with",
+        "unison string.wav",
         "--theme",
         "print",
         "--quiet",
@@ -182,6 +186,11 @@ fn measurements_are_added_by_their_command_line() {
         "id=\"measured-1-tuning\"",
         "id=\"measured-2-bands\"",
         "id=\"measured-3-bands\"",
+        "id=\"measured-4-ear\"",
+        "id=\"measured-4-difference\"",
+        "Bands that weigh most",
+        "id=\"measured-5-ear\"",
+        "id=\"measured-6-unison\"",
         "Transfer: string, later",
         "data-form=\"print\"",
         "10.0000",

@@ -8,11 +8,12 @@ use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 use tonemap_core::Measured;
 use tonemap_core::collection::Distribution;
+use tonemap_core::loudness::Loudness;
 use tonemap_core::spectrogram::Spectrogram;
 use tonemap_core::trend::CourseValue;
 use tonemap_core::units::db_from_power;
 
-use crate::colours::{COLOURS, ColourMap};
+use crate::colours::{COLOURS, ColourMap, diverging};
 use crate::error::Error;
 use crate::theme;
 
@@ -41,6 +42,15 @@ pub(crate) struct MapPicture {
     pub(crate) source: String,
     pub(crate) low: f64,
     pub(crate) high: f64,
+    /// How the page calls its colours.
+    pub(crate) colours: String,
+}
+
+impl MapPicture {
+    /// The ends of its scale in words.
+    pub(super) fn ends(&self) -> [String; 2] {
+        [self.low, self.high].map(|end| end.to_string().replace('-', "\u{2212}"))
+    }
 }
 
 /// A curve.
@@ -101,9 +111,14 @@ fn layout() -> Layout {
 }
 
 impl Chart {
-    /// Whether it has several panels, or needs the height of one.
-    pub(super) fn is_tall(&self) -> bool {
-        self.plot.contains("\"yaxis2\"")
+    /// The class of its height: it has one panel, some, or a row for each curve.
+    pub(super) fn height(&self) -> &'static str {
+        let has = |axis: &str| self.plot.contains(&format!("\"{axis}\""));
+        match (has("yaxis4"), has("yaxis2")) {
+            (true, _) => " rows",
+            (false, true) => " tall",
+            (false, false) => "",
+        }
     }
 
     fn new(
@@ -117,8 +132,8 @@ impl Chart {
         for trace in value["data"].as_array_mut().into_iter().flatten() {
             take_literally(&mut trace["name"]);
         }
-        for axis in ["xaxis", "yaxis", "yaxis2", "yaxis3"] {
-            if let Some(title) = value["layout"].get_mut(axis).and_then(|a| a.get_mut("title")) {
+        for axis in value["layout"].as_object_mut().into_iter().flatten() {
+            if let (true, Some(title)) = (axis.0.contains("axis"), axis.1.get_mut("title")) {
                 take_literally(&mut title["text"]);
             }
         }
@@ -464,53 +479,185 @@ pub fn map_chart(
             indices[(height - 1 - row) * width + x] = index;
         }
     }
-    let source = format!(
-        "data:image/png;base64,{}",
-        base64::engine::general_purpose::STANDARD
-            .encode(indexed_png(width, height, &indices, colours)?)
-    );
     let (from_hz, to_hz) = (plan.edges_hz[0], plan.edges_hz[height]);
-    let corners = Scatter::new(vec![0.0, plan.span_s()], vec![from_hz, to_hz])
-        .mode(Mode::Markers)
-        .opacity(0.0)
-        .show_legend(false)
-        .hover_info(plotly::common::HoverInfo::Skip);
-    let mut plot = Plot::new();
-    plot.add_trace(corners);
-    plot.set_layout(
-        layout().x_axis(axis("Time, s").range(vec![0.0, plan.span_s()]).show_grid(false)).y_axis(
-            axis("Frequency, Hz")
-                .type_(AxisType::Log)
-                .range(vec![from_hz.log10(), to_hz.log10()])
-                .show_grid(false),
-        ),
-    );
     let said = format!("Levels from {low:.0} to {high:.0} {level_unit}");
-    let mut chart = Chart::new(name, (caption, said), &plot, "map", ["s", level_unit]);
-    if let Ok(mut value) = serde_json::from_str::<Value>(&chart.plot) {
-        value["layout"]["hovermode"] = json!(false);
-        value["layout"]["images"] = json!([{
-            "source": "map", "xref": "x", "yref": "y", "xanchor": "left", "yanchor": "top",
-            "x": 0.0, "y": to_hz.log10(), "sizex": plan.span_s(), "sizey": (to_hz / from_hz).log10(),
-            "sizing": "stretch", "layer": "below",
-        }]);
-        chart.plot = script_safe(&value);
+    let picture = Picture {
+        cells: (width, height, &indices),
+        table: (&colours.table(), "map"),
+        across: (0.0, plan.span_s()),
+        upwards: (from_hz.log10(), to_hz.log10()),
+        axis: axis("Frequency, Hz").type_(AxisType::Log),
+    };
+    picture.chart(name, (caption, said), (low, high), level_unit)
+}
+
+/// A picture between axes, before it is a chart.
+struct Picture<'p> {
+    /// Columns, rows, and the place of each cell in the table of colours, the highest row first.
+    cells: (usize, usize, &'p [u8]),
+    /// Colours, and how the page calls them.
+    table: (&'p [[u8; 3]; COLOURS], &'static str),
+    /// Time in seconds.
+    across: (f64, f64),
+    /// In the units of the axis.
+    upwards: (f64, f64),
+    axis: Axis,
+}
+
+impl Picture<'_> {
+    fn chart(
+        self,
+        name: &str,
+        words: (&str, String),
+        (low, high): (f64, f64),
+        unit: &str,
+    ) -> Result<Chart, Error> {
+        let (width, height, indices) = self.cells;
+        let png = indexed_png(width, height, indices, self.table.0)?;
+        let source = base64::engine::general_purpose::STANDARD.encode(png);
+        let source = format!("data:image/png;base64,{source}");
+        let ((from_s, to_s), (bottom, top)) = (self.across, self.upwards);
+        let corners = Scatter::new(vec![from_s, to_s], vec![bottom, top])
+            .mode(Mode::Markers)
+            .opacity(0.0)
+            .show_legend(false)
+            .hover_info(plotly::common::HoverInfo::Skip);
+        let mut plot = Plot::new();
+        plot.add_trace(corners);
+        let time = axis("Time, s").range(vec![from_s, to_s]).show_grid(false);
+        let upwards = self.axis.range(vec![bottom, top]).show_grid(false);
+        plot.set_layout(layout().x_axis(time).y_axis(upwards));
+        let mut chart = Chart::new(name, words, &plot, "map", ["s", unit]);
+        if let Ok(mut value) = serde_json::from_str::<Value>(&chart.plot) {
+            value["layout"]["hovermode"] = json!(false);
+            value["layout"]["images"] = json!([{
+                "source": "map", "xref": "x", "yref": "y", "xanchor": "left", "yanchor": "top",
+                "x": from_s, "y": top, "sizex": to_s - from_s, "sizey": top - bottom,
+                "sizing": "stretch", "layer": "below",
+            }]);
+            chart.plot = script_safe(&value);
+        }
+        let colours = self.table.1.to_string();
+        chart.map = Some(MapPicture { source, low, high, colours });
+        Ok(chart)
     }
-    chart.map = Some(MapPicture { source, low, high });
-    Ok(chart)
+}
+
+/// Specific loudness over time and critical-band rate; beside another sound its difference from
+/// that, as long as there are both. `None` of a sound whose loudness was not followed.
+///
+/// # Errors
+///
+/// [`Error::Drawing`] if the picture cannot be encoded.
+pub fn ear_chart(
+    name: &str,
+    caption: &str,
+    loudness: &Loudness,
+    less: Option<&Loudness>,
+    colours: ColourMap,
+) -> Result<Option<Chart>, Error> {
+    /// Columns of a picture at most.
+    const MOST: usize = 560;
+    const BARK: (f64, f64) = (0.05, 24.05);
+    let own = &loudness.stretches;
+    let count = less.map_or(own.len(), |less| own.len().min(less.stretches.len()));
+    let (Some(first), true) = (own.first(), count > 1) else { return Ok(None) };
+    let stretches_per_column = count.div_ceil(MOST);
+    let width = count / stretches_per_column;
+    let height = first.specific.len();
+    // Of what falls into one column, what is farthest from nothing.
+    let cell = |x: usize, row: usize| -> f32 {
+        let at = |n: usize| {
+            let beside = less.map_or(0.0, |less| less.stretches[n].specific[row]);
+            own[n].specific[row] - beside
+        };
+        let of = (0..stretches_per_column).map(|n| at(x * stretches_per_column + n));
+        of.max_by(|a, b| a.abs().total_cmp(&b.abs())).unwrap_or(0.0)
+    };
+    let cells: Vec<f32> = (0..height)
+        .rev()
+        .flat_map(|row| (0..width).map(move |x| (x, row)))
+        .map(|(x, row)| cell(x, row))
+        .collect();
+    let reach = cells.iter().fold(0.0f32, |most, sone| most.max(sone.abs())).max(1e-6);
+    let table = if less.is_some() { diverging() } else { colours.table() };
+    let share = |sone: f32| if less.is_some() { 0.5 + 0.5 * sone / reach } else { sone / reach };
+    let index = |sone: &f32| (share(*sone) * COLOURS as f32).clamp(0.0, (COLOURS - 1) as f32) as u8;
+    let indices: Vec<u8> = cells.iter().map(index).collect();
+    let lasts_s = (width * stretches_per_column) as f64 * loudness.stretch_s;
+    let from_s = first.time_s - 0.5 * loudness.stretch_s;
+    let reach = f64::from(reach);
+    let low = if less.is_some() { -reach } else { 0.0 };
+    let said = format!("From {} to {} sone/Bark", spoken(low), spoken(reach));
+    let picture = Picture {
+        cells: (width, height, &indices),
+        table: (&table, if less.is_some() { "difference" } else { "map" }),
+        across: (from_s, from_s + lasts_s),
+        upwards: BARK,
+        axis: axis("Critical-band rate, Bark"),
+    };
+    let to_three = |value: f64| (1e3 * value).round() / 1e3;
+    picture.chart(name, (caption, said), (to_three(low), to_three(reach)), "sone/Bark").map(Some)
+}
+
+/// Curves over time, each in a row of its own with the same scale.
+#[must_use]
+pub fn rows_chart(
+    name: &str,
+    caption: &str,
+    curves: &[ChartCurve],
+    (y_title, unit): (&str, &str),
+) -> Chart {
+    /// The library has so many axes.
+    const MOST: usize = 8;
+    const GAP: f64 = 0.02;
+    let curves = &curves[..curves.len().min(MOST)];
+    let values = curves.iter().flat_map(|curve| curve.y.iter().copied());
+    let low = values.clone().fold(f64::INFINITY, f64::min).max(-40.0);
+    let high = values.fold(f64::NEG_INFINITY, f64::max);
+    let range = vec![low - 1.0, high + 1.0];
+    let mut plot = Plot::new();
+    let mut laid = layout();
+    let each = 1.0 / curves.len().max(1) as f64;
+    for (n, curve) in curves.iter().enumerate() {
+        let trace = Scatter::new(rounded(&curve.x, 4), rounded(&curve.y, 3))
+            .mode(Mode::Lines)
+            .name(&curve.name)
+            .line(Line::new().color(colour(0)).width(1.4))
+            .show_legend(false);
+        let place = if n == 0 { "y".to_string() } else { format!("y{}", n + 1) };
+        plot.add_trace(trace.y_axis(place));
+        let top = 1.0 - n as f64 * each;
+        let row = axis(&curve.name).domain(&[top - each + GAP, top]).range(range.clone());
+        laid = match n {
+            0 => laid.y_axis(row),
+            1 => laid.y_axis2(row),
+            2 => laid.y_axis3(row),
+            3 => laid.y_axis4(row),
+            4 => laid.y_axis5(row),
+            5 => laid.y_axis6(row),
+            6 => laid.y_axis7(row),
+            _ => laid.y_axis8(row),
+        };
+    }
+    let last = if curves.len() > 1 { format!("y{}", curves.len()) } else { "y".into() };
+    plot.set_layout(laid.x_axis(axis("Time, s").anchor(last)));
+    let caption = format!("{caption}. {y_title}, one scale in all rows");
+    let said = highest(curves, ["s", unit]);
+    Chart::new(name, (&caption, said), &plot, "time", ["s", unit])
 }
 
 fn indexed_png(
     width: usize,
     height: usize,
     indices: &[u8],
-    colours: ColourMap,
+    table: &[[u8; 3]; COLOURS],
 ) -> Result<Vec<u8>, Error> {
     let mut file = Vec::new();
     let mut encoder = png::Encoder::new(&mut file, width as u32, height as u32);
     encoder.set_color(png::ColorType::Indexed);
     encoder.set_depth(png::BitDepth::Eight);
-    encoder.set_palette(colours.table().as_flattened().to_vec());
+    encoder.set_palette(table.as_flattened().to_vec());
     encoder.set_compression(png::Compression::Balanced);
     let mut writer = encoder.write_header().map_err(Error::drawing)?;
     writer.write_image_data(indices).map_err(Error::drawing)?;

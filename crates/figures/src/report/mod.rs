@@ -5,8 +5,8 @@ mod charts;
 mod preview;
 
 pub use charts::{
-    Chart, ChartCurve, DrawnBand, bands_chart, course_chart, difference_chart, map_chart,
-    response_chart, spectrum_chart, spread_chart, trend_chart,
+    Chart, ChartCurve, DrawnBand, bands_chart, course_chart, difference_chart, ear_chart,
+    map_chart, response_chart, rows_chart, spectrum_chart, spread_chart, trend_chart,
 };
 pub use preview::{PreviewPictures, ReportPreview};
 
@@ -20,7 +20,7 @@ use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
 use tonemap_core::Severity;
 
-use crate::colours::ColourMap;
+use crate::colours::{ColourMap, diverging};
 use crate::error::Error;
 use crate::theme;
 
@@ -302,7 +302,8 @@ struct Page<'a> {
     style: String,
     plotly: String,
     script: &'a str,
-    palette: String,
+    /// Colours of levels, and of differences.
+    palettes: [String; 2],
 }
 
 /// Writes the page.
@@ -318,13 +319,7 @@ pub fn report_page(report: &Report, colours: ColourMap, form: Theme) -> Result<S
     let scripts = plotly::Plot::offline_js_sources();
     let drawing = chart_script(&scripts).ok_or_else(|| Error::drawing("no script for charts"))?;
     let script = include_str!("../../templates/report.js");
-    let palette: Vec<String> = colours
-        .table()
-        .iter()
-        .map(|[r, g, b]| {
-            (usize::from(*r) << 16 | usize::from(*g) << 8 | usize::from(*b)).to_string()
-        })
-        .collect();
+    let palettes = [palette(&colours.table()), palette(&diverging())];
     let style = style(form);
     let policy = format!(
         "default-src 'none'; script-src {} {}; style-src 'unsafe-inline'; img-src data: blob:; \
@@ -333,9 +328,7 @@ pub fn report_page(report: &Report, colours: ColourMap, form: Theme) -> Result<S
         hash(drawing)
     );
     let plotly = packed(drawing).map_err(Error::drawing)?;
-    Page { report, form, policy, style, plotly, script, palette: palette.join(",") }
-        .render()
-        .map_err(Error::drawing)
+    Page { report, form, policy, style, plotly, script, palettes }.render().map_err(Error::drawing)
 }
 
 /// The style of the page: dark where the reader has it so, and for paper.
@@ -351,6 +344,14 @@ fn style(form: Theme) -> String {
         theme::font_faces(),
         include_str!("../../templates/report.css")
     )
+}
+
+/// The colours of a table as numbers.
+fn palette(table: &[[u8; 3]]) -> String {
+    let number = |[r, g, b]: &[u8; 3]| {
+        (usize::from(*r) << 16 | usize::from(*g) << 8 | usize::from(*b)).to_string()
+    };
+    table.iter().map(number).collect::<Vec<_>>().join(",")
 }
 
 /// A script by its hash, as a content security policy names it.

@@ -748,7 +748,7 @@ pub(super) const STEPS: &[Step] = &[
                     length=6s fade=10ms\"' --with 'isolation --source wall-hall --receiver \
                     wall-green --background wall-quiet --decay green-room.json --volume 32m3 \
                     --area 11m2' --with 'transfer harp-g3 harp-seat' --with 'tuning --where \
-                    group=compass' --with 'passby wagon.wav' --summary report.md",
+                    group=compass' --with 'loudness fan-a-run1 fan-b-run1' --with 'passby wagon.wav' --summary report.md",
         figure: None,
         files: &["report.html", "report.md"],
     },
