@@ -557,7 +557,7 @@ pub fn ear_chart(
     colours: ColourMap,
 ) -> Result<Option<Chart>, Error> {
     /// Columns of a picture at most.
-    const MOST: usize = 560;
+    const MOST: usize = 280;
     const BARK: (f64, f64) = (0.05, 24.05);
     let own = &loudness.stretches;
     let count = less.map_or(own.len(), |less| own.len().min(less.stretches.len()));
