@@ -105,10 +105,10 @@ impl Browser {
 
     /// Lays the page out as for paper of a width and height in pixels.
     pub(crate) fn emulate_paper(&self, width: u32, height: u32) {
-        self.tell("Emulation.setEmulatedMedia", &json!({"media": "print"}));
+        self.command("Emulation.setEmulatedMedia", &json!({"media": "print"}));
         let size =
             json!({"width": width, "height": height, "deviceScaleFactor": 1, "mobile": false});
-        self.tell("Emulation.setDeviceMetricsOverride", &size);
+        self.command("Emulation.setDeviceMetricsOverride", &size);
     }
 
     /// A window of a width and height in pixels, of a reader who has it dark, or light.
@@ -116,13 +116,13 @@ impl Browser {
         let scheme = if is_dark { "dark" } else { "light" };
         let wish = json!({"media": "screen",
             "features": [{"name": "prefers-color-scheme", "value": scheme}]});
-        self.tell("Emulation.setEmulatedMedia", &wish);
+        self.command("Emulation.setEmulatedMedia", &wish);
         let size =
             json!({"width": width, "height": height, "deviceScaleFactor": 1, "mobile": false});
-        self.tell("Emulation.setDeviceMetricsOverride", &size);
+        self.command("Emulation.setDeviceMetricsOverride", &size);
     }
 
-    fn tell(&self, command: &str, parameters: &Value) {
+    fn command(&self, command: &str, parameters: &Value) {
         self.post("goog/cdp/execute", &json!({"cmd": command, "params": parameters}));
     }
 

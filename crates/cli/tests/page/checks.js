@@ -7,7 +7,7 @@ const shown = (e) => {
 };
 const all = (selector) => [...document.querySelectorAll(selector)];
 const own = (e) => !e.closest(".plot");
-const told = (e) => (e.getAttribute("aria-label") || e.textContent || e.getAttribute("alt") || "").trim();
+const nameOf = (e) => (e.getAttribute("aria-label") || e.textContent || e.getAttribute("alt") || "").trim();
 
 // Language, title, landmarks.
 if (!document.documentElement.lang) faults.push("no language");
@@ -30,7 +30,7 @@ if (all("h1").length !== 1) faults.push("not one h1");
 
 // Names of what is operated, and no id twice.
 all("a[href], button, input, summary, audio, [role=img]").filter(own).filter(shown).forEach((e) => {
-  if (!told(e)) faults.push(`a ${e.tagName} without a name`);
+  if (!nameOf(e)) faults.push(`a ${e.tagName} without a name`);
 });
 all("a[href^='#']").filter(own).forEach((a) => document.getElementById(a.hash.slice(1)) || faults.push(`${a.hash} leads nowhere`));
 const ids = all("[id]").filter(own).map((e) => e.id);

@@ -110,6 +110,24 @@ fn layout() -> Layout {
         .hover_mode(plotly::layout::HoverMode::XUnified)
 }
 
+/// A curve as the n-th of several, with so many digits behind the point.
+fn line_of(
+    curve: &ChartCurve,
+    n: usize,
+    (across, upwards): (i32, i32),
+    dash: DashType,
+) -> Box<Scatter<f64, f64>> {
+    Scatter::new(rounded(&curve.x, across), rounded(&curve.y, upwards))
+        .mode(Mode::Lines)
+        .name(&curve.name)
+        .line(Line::new().color(colour(n)).width(1.4).dash(dash))
+}
+
+/// One panel over a logarithmic axis.
+fn over_frequency(y_title: &str) -> Layout {
+    layout().x_axis(axis("Frequency, Hz").type_(AxisType::Log)).y_axis(axis(y_title))
+}
+
 impl Chart {
     /// The class of its height: it has one panel, some, or a row for each curve.
     pub(super) fn height(&self) -> &'static str {
@@ -192,12 +210,7 @@ pub fn spectrum_chart(
 ) -> Chart {
     let mut plot = Plot::new();
     for (n, curve) in curves.iter().enumerate() {
-        let line = Line::new().color(colour(n)).width(1.4).dash(dash(n));
-        let trace = Scatter::new(rounded(&curve.x, 3), rounded(&curve.y, 2))
-            .mode(Mode::Lines)
-            .name(&curve.name)
-            .line(line);
-        plot.add_trace(trace);
+        plot.add_trace(line_of(curve, n, (3, 2), dash(n)));
     }
     if !tones.x.is_empty() {
         let marker = Marker::new().color(colour(1)).size(8).symbol(MarkerSymbol::Circle);
@@ -207,9 +220,7 @@ pub fn spectrum_chart(
             .marker(marker);
         plot.add_trace(trace);
     }
-    plot.set_layout(
-        layout().x_axis(axis("Frequency, Hz").type_(AxisType::Log)).y_axis(axis(y_title)),
-    );
+    plot.set_layout(over_frequency(y_title));
     let said = highest(curves, ["Hz", unit]);
     Chart::new(name, (caption, said), &plot, "frequency", ["Hz", unit])
 }
@@ -224,16 +235,10 @@ pub fn bands_chart(
 ) -> Chart {
     let mut plot = Plot::new();
     for (n, curve) in curves.iter().enumerate() {
-        let trace = Scatter::new(rounded(&curve.x, 3), rounded(&curve.y, 3))
-            .mode(Mode::LinesMarkers)
-            .name(&curve.name)
-            .marker(Marker::new().color(colour(n)).size(6))
-            .line(Line::new().color(colour(n)).width(1.4).dash(dash(n)));
-        plot.add_trace(trace);
+        let marker = Marker::new().color(colour(n)).size(6);
+        plot.add_trace(line_of(curve, n, (3, 3), dash(n)).mode(Mode::LinesMarkers).marker(marker));
     }
-    plot.set_layout(
-        layout().x_axis(axis("Frequency, Hz").type_(AxisType::Log)).y_axis(axis(y_title)),
-    );
+    plot.set_layout(over_frequency(y_title));
     let said = highest(curves, ["Hz", unit]);
     Chart::new(name, (caption, said), &plot, "frequency", ["Hz", unit])
 }
@@ -286,12 +291,7 @@ pub fn course_chart(
 ) -> Chart {
     let mut plot = Plot::new();
     for (n, curve) in curves.iter().enumerate() {
-        let line = Line::new().color(colour(n)).width(1.4).dash(dash(n / 6));
-        let trace = Scatter::new(rounded(&curve.x, 4), rounded(&curve.y, 3))
-            .mode(Mode::Lines)
-            .name(&curve.name)
-            .line(line);
-        plot.add_trace(trace);
+        plot.add_trace(line_of(curve, n, (4, 3), dash(n / 6)));
     }
     plot.set_layout(layout().x_axis(axis("Time, s")).y_axis(axis(y_title)));
     let said = highest(curves, ["s", unit]);

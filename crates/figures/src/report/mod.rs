@@ -65,7 +65,7 @@ impl ReportTable {
         }
     }
 
-    /// What a reader is told that it is who cannot see it.
+    /// Its name for a screen reader.
     fn name(&self) -> &str {
         if self.caption.is_empty() { "Table of takes" } else { &self.caption }
     }
@@ -98,8 +98,6 @@ pub struct Headline {
     pub text: String,
     /// Section that it leads to.
     pub section: String,
-    /// Whether it says that something is wrong.
-    pub is_found: bool,
 }
 
 /// A finding and what it is about.

@@ -95,10 +95,7 @@ fn of_trend(settings: &Value, found: &Value) -> Option<Headline> {
     let per = if words("unit").is_empty() { words("over") } else { words("unit") };
     let unit = format!("{} per {per}", words("value_unit"));
     let is_real = found["distinguishable"] == true;
-    let what = match words("name") {
-        "" => words("quantity").to_string(),
-        name => name.to_string(),
-    };
+    let what = if words("name").is_empty() { words("quantity") } else { words("name") };
     let verdict = if is_real { "" } else { ": not significantly different from zero" };
     let line = format!("{what} over {}{verdict}", words("over"));
     let headline = text::headline(Some(slope), 8, unit.trim(), line)?;
@@ -119,7 +116,6 @@ fn standing_out(page: &Report) -> Vec<Headline> {
             value: format!("{name}{more}"),
             text: first_sentence(&finding.text),
             section: section.clone(),
-            is_found: true,
             ..Headline::default()
         })
     });

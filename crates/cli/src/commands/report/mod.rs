@@ -388,13 +388,12 @@ fn written(file: &Path, page: &Page, bytes: usize) -> String {
     } else {
         ""
     };
-    let count = |n: usize, one: &str, many: &str| text::count(n, one, many);
     format!(
         "{}: {}, {}, {}, {} MB{large}",
         files::shown(file),
-        count(page.sections.len(), "take", "takes"),
-        count(page.comparisons.len(), "comparison", "comparisons"),
-        count(page.trends.len(), "trend", "trends"),
+        text::count(page.sections.len(), "take", "takes"),
+        text::count(page.comparisons.len(), "comparison", "comparisons"),
+        text::count(page.trends.len(), "trend", "trends"),
         text::number(bytes as f64 / 1e6, 1)
     )
 }
