@@ -147,7 +147,8 @@ fn main() {
 
     let rows = folder.path().join("rows.sqlite");
     made_up(&rows, 250_000, 4, None);
-    for form in ["--parquet", "--csv", "--json"] {
+    let parquet = cfg!(feature = "parquet").then_some("--parquet");
+    for form in parquet.into_iter().chain(["--csv", "--json"]) {
         let into = folder.path().join(&form[2..]);
         let words = ["survey", "export", form, &into.display().to_string()];
         let (time, peak) = process::run(&words, &rows);

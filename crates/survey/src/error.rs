@@ -93,6 +93,12 @@ pub enum Error {
     /// Reading or writing a file.
     #[error(transparent)]
     Io(#[from] std::io::Error),
+    /// The form that is left out of a build that is done fast.
+    #[error(
+        "this build writes no Parquet: export by --csv or --json, or build the program with \
+         '--features parquet', as its packages are"
+    )]
+    BuiltWithoutParquet,
     /// Writing a table.
     #[error("a table could not be written: {0}")]
     Table(String),
@@ -121,6 +127,7 @@ impl From<csv::Error> for Error {
     }
 }
 
+#[cfg(feature = "parquet")]
 impl From<parquet::errors::ParquetError> for Error {
     fn from(error: parquet::errors::ParquetError) -> Self {
         Self::Table(error.to_string())

@@ -2,13 +2,6 @@
 
 use std::io::{BufWriter, Write};
 
-use parquet::basic::{Compression, LogicalType, Repetition, Type as Physical};
-use parquet::column::writer::ColumnWriter;
-use parquet::data_type::ByteArray;
-use parquet::file::metadata::KeyValue;
-use parquet::file::properties::WriterProperties;
-use parquet::file::writer::SerializedFileWriter;
-use parquet::schema::types::Type;
 use rusqlite::types::ValueRef;
 use serde::Serialize;
 
@@ -25,10 +18,6 @@ const FIXED: [(&str, &str); 6] = [
     ("settings", "hash"),
     ("columns", "table_name, column_name"),
 ];
-/// Values that are held at a time.
-const MOST_VALUES: usize = 2 << 20;
-/// Rows of a group in Parquet.
-const GROUP_ROWS: usize = 65_536;
 
 /// The form of the files.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -42,6 +31,12 @@ pub enum Form {
 }
 
 impl Form {
+    /// An error where this build cannot write it.
+    pub fn check(self) -> Result<(), Error> {
+        let is_built = self != Self::Parquet || cfg!(feature = "parquet");
+        if is_built { Ok(()) } else { Err(Error::BuiltWithoutParquet) }
+    }
+
     /// How the names of the files end.
     #[must_use]
     pub fn ending(self) -> &'static str {
@@ -56,7 +51,7 @@ impl Form {
 /// What a column holds.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "snake_case")]
-enum Kind {
+pub(crate) enum Kind {
     Integer,
     Real,
     Text,
@@ -64,10 +59,10 @@ enum Kind {
 
 /// A column of a file, as its metadata describe it.
 #[derive(Debug, Clone, Serialize)]
-struct Described {
-    name: String,
+pub(crate) struct Described {
+    pub(crate) name: String,
     #[serde(rename = "type")]
-    kind: Kind,
+    pub(crate) kind: Kind,
     #[serde(skip_serializing_if = "Option::is_none")]
     key: Option<String>,
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -81,7 +76,7 @@ struct Described {
 pub struct Table {
     /// Its name.
     pub name: String,
-    columns: Vec<Described>,
+    pub(crate) columns: Vec<Described>,
     order: String,
 }
 
@@ -151,7 +146,10 @@ impl Reader {
         let mut statement = self.connection.prepare(&sql)?;
         let rows = statement.query([])?;
         match form {
-            Form::Parquet => parquet_file(table, rows, out),
+            #[cfg(feature = "parquet")]
+            Form::Parquet => crate::parquet::write(table, rows, out),
+            #[cfg(not(feature = "parquet"))]
+            Form::Parquet => Err(Error::BuiltWithoutParquet),
             Form::Csv => csv_file(table, rows, out),
             Form::JsonLines => json_lines(table, rows, out),
         }
@@ -200,129 +198,4 @@ fn json_lines(table: &Table, mut rows: rusqlite::Rows<'_>, out: impl Write) -> R
     }
     out.flush()?;
     Ok(count)
-}
-
-/// The values of a column, with the level of definition of each row: 0 where it is null.
-enum Held {
-    Integer(Vec<i64>, Vec<i16>),
-    Real(Vec<f64>, Vec<i16>),
-    Text(Vec<ByteArray>, Vec<i16>),
-}
-
-impl Held {
-    fn new(kind: Kind) -> Self {
-        match kind {
-            Kind::Integer => Self::Integer(Vec::new(), Vec::new()),
-            Kind::Real => Self::Real(Vec::new(), Vec::new()),
-            Kind::Text => Self::Text(Vec::new(), Vec::new()),
-        }
-    }
-
-    fn push(&mut self, value: ValueRef<'_>) {
-        match (&mut *self, value) {
-            (Self::Integer(all, levels), ValueRef::Integer(number)) => {
-                all.push(number);
-                levels.push(1);
-            }
-            (Self::Real(all, levels), ValueRef::Real(number)) => {
-                all.push(number);
-                levels.push(1);
-            }
-            (Self::Real(all, levels), ValueRef::Integer(number)) => {
-                all.push(number as f64);
-                levels.push(1);
-            }
-            (Self::Text(all, levels), ValueRef::Text(text) | ValueRef::Blob(text)) => {
-                all.push(text.to_vec().into());
-                levels.push(1);
-            }
-            (Self::Integer(_, levels) | Self::Real(_, levels) | Self::Text(_, levels), _) => {
-                levels.push(0);
-            }
-        }
-    }
-}
-
-fn parquet_file(
-    table: &Table,
-    mut rows: rusqlite::Rows<'_>,
-    out: impl Write + Send,
-) -> Result<u64, Error> {
-    let field = |column: &Described| {
-        let (physical, logical) = match column.kind {
-            Kind::Integer => (Physical::INT64, None),
-            Kind::Real => (Physical::DOUBLE, None),
-            Kind::Text => (Physical::BYTE_ARRAY, Some(LogicalType::String)),
-        };
-        let built = Type::primitive_type_builder(&column.name, physical)
-            .with_repetition(Repetition::OPTIONAL)
-            .with_logical_type(logical)
-            .build();
-        built.map(std::sync::Arc::new)
-    };
-    let fields = table.columns.iter().map(field).collect::<Result<_, _>>()?;
-    let schema = Type::group_type_builder(&table.name).with_fields(fields).build()?;
-    let described = serde_json::to_string(&table.columns).map_err(std::io::Error::from)?;
-    let about = [
-        ("tonemap.version", env!("CARGO_PKG_VERSION").to_string()),
-        ("tonemap.table", table.name.clone()),
-        ("tonemap.columns", described),
-    ];
-    let about = about.map(|(key, value)| KeyValue::new(key.to_string(), value));
-    let properties = WriterProperties::builder()
-        .set_compression(Compression::SNAPPY)
-        .set_key_value_metadata(Some(about.to_vec()))
-        .build();
-    let mut writer = SerializedFileWriter::new(
-        BufWriter::new(out),
-        std::sync::Arc::new(schema),
-        std::sync::Arc::new(properties),
-    )?;
-    let group = (MOST_VALUES / table.columns.len().max(1)).clamp(1024, GROUP_ROWS);
-    let (mut count, mut is_over) = (0, false);
-    while !is_over {
-        let mut held: Vec<Held> = table.columns.iter().map(|one| Held::new(one.kind)).collect();
-        let mut in_group = 0;
-        while in_group < group {
-            let Some(row) = rows.next()? else {
-                is_over = true;
-                break;
-            };
-            for (n, column) in held.iter_mut().enumerate() {
-                column.push(row.get_ref(n)?);
-            }
-            in_group += 1;
-        }
-        if in_group > 0 {
-            write_group(&mut writer, &held)?;
-            count += in_group as u64;
-        }
-    }
-    writer.close()?;
-    Ok(count)
-}
-
-fn write_group<W: Write + Send>(
-    writer: &mut SerializedFileWriter<W>,
-    held: &[Held],
-) -> Result<(), Error> {
-    let mut group = writer.next_row_group()?;
-    for column in held {
-        let Some(mut into) = group.next_column()? else { break };
-        match (into.untyped(), column) {
-            (ColumnWriter::Int64ColumnWriter(into), Held::Integer(all, levels)) => {
-                into.write_batch(all, Some(levels), None)?;
-            }
-            (ColumnWriter::DoubleColumnWriter(into), Held::Real(all, levels)) => {
-                into.write_batch(all, Some(levels), None)?;
-            }
-            (ColumnWriter::ByteArrayColumnWriter(into), Held::Text(all, levels)) => {
-                into.write_batch(all, Some(levels), None)?;
-            }
-            _ => return Err(Error::Table("a column is of another type than its file".into())),
-        }
-        into.close()?;
-    }
-    group.close()?;
-    Ok(())
 }

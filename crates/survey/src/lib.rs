@@ -34,6 +34,8 @@ mod database;
 mod error;
 pub mod export;
 mod join;
+#[cfg(feature = "parquet")]
+mod parquet;
 mod part;
 mod query;
 pub mod rows;

@@ -50,11 +50,12 @@ impl Export {
     pub(super) fn run(&self) -> Result<Status> {
         let reader = Reader::open(&self.survey)?;
         let Forms { parquet, csv, json } = &self.forms;
-        let asked = [(Form::Parquet, parquet), (Form::Csv, csv), (Form::JsonLines, json)];
+        let all = [(Form::Parquet, parquet), (Form::Csv, csv), (Form::JsonLines, json)];
+        let asked = all.into_iter().filter_map(|(form, folder)| Some((form, folder.as_ref()?)));
+        // Before the first of several is written.
+        asked.clone().try_for_each(|(form, _)| form.check())?;
         for (form, folder) in asked {
-            if let Some(folder) = folder {
-                self.write(&reader, form, folder)?;
-            }
+            self.write(&reader, form, folder)?;
         }
         Ok(Status::Done)
     }
