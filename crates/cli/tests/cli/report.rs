@@ -236,3 +236,26 @@ fn the_page_is_opened_where_there_is_a_browser() {
     assert_eq!(done.status.code(), Some(1), "{said}");
     assert!(said.contains("open it by hand"), "{said}");
 }
+
+/// A machine at four speeds: noise has no fundamental to follow, and its maps do not pack.
+#[test]
+fn a_study_of_noise_is_followed_by_what_it_has_and_stays_light() {
+    let bench = Bench::new();
+    let takes: Vec<String> = (1..=4).map(|speed| format!("fan-{speed}.wav")).collect();
+    for (n, take) in takes.iter().enumerate() {
+        let sound =
+            synth::to_samples(&synth::white_noise(n as u64, 0.02 * (n + 1) as f64, 288_000));
+        bench.take(take, 48_000, WavEncoding::Integer(24), &[sound]);
+    }
+    assert_eq!(bench.run("study make .").status, 0);
+    let add = format!("study add {} --pattern fan-{{speed}}.wav", takes.join(" "));
+    assert_eq!(bench.run(&add).status, 0);
+    let run = bench.run("report");
+    assert_eq!(run.status, 0, "{}", run.err);
+    assert!(run.out.contains("4 takes, 1 comparison, 2 trends"), "{}{}", run.out, run.err);
+    let page = std::fs::read_to_string(bench.path("report.html")).expect("written");
+    let (_, drawing) = page.split_once("id=\"drawing\">").expect("what draws");
+    let of_40 = drawing.len() + (page.len() - drawing.len()) * 40 / takes.len();
+    println!("{} bytes of four takes of noise; of 40: {of_40}", page.len());
+    assert!(of_40 < 6_000_000, "{of_40}");
+}

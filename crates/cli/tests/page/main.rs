@@ -54,7 +54,8 @@ fn report(folder: &Path) {
     // And a take whose name would be a picture.
     std::fs::copy(folder.join("string-turn0.wav"), folder.join(PICTURE)).expect("copied");
     let with = format!("inspect '{PICTURE}'");
-    let more = ["--with", "unison string-turn0", "--with", &with];
+    let ear = "loudness string-turn0 --assume 'full-scale = 94dB'";
+    let more = ["--with", "unison string-turn0", "--with", &with, "--with", ear];
     let begin = ["report", "--sound", "--quiet", "--trend", &trend];
     let words = [&begin, &usual[..], &pair[..], &more[..]].concat();
     run(&words);
@@ -111,7 +112,9 @@ fn the_page_opens_zooms_reads_and_prints() {
     let sounds: usize =
         text.split("src=\"data:audio/flac;base64,").skip(1).filter_map(|rest| rest.find('"')).sum();
     assert!(sounds > 0, "no sound is packed");
-    let own = size as usize - sounds - drawing.len();
+    let (_, measured) = text.split_once("id=\"measured-0\"").expect("measurements");
+    let (measured, _) = measured.split_once("id=\"take-0\"").expect("takes");
+    let own = size as usize - sounds - drawing.len() - measured.len();
     let of_40 = drawing.len() + own * 40 / PITCHES_HZ.len();
     println!("{size} bytes, {own} of three takes without sounds; 40 takes: {of_40}");
     assert!(of_40 < 6_000_000, "{of_40} bytes of 40 takes");
@@ -138,9 +141,11 @@ fn the_page_opens_zooms_reads_and_prints() {
     folds_and_follows(&browser);
     plays(&browser);
     reads_the_map(&browser);
+    reads_what_the_ear_hears(&browser);
     walks_by_keys(&browser);
     switches_curves(&browser);
     is_for_everyone(&browser);
+    folds_its_contents_on_a_phone(&browser);
     fits_on_paper(&browser);
     assert_eq!(browser.errors(), Vec::<String>::new());
     asks_nothing_from_outside(&browser);
@@ -344,6 +349,29 @@ fn is_for_everyone(browser: &Browser) {
     browser.emulate_screen((1280, 800), false);
 }
 
+/// The contents stand closed above the page; opened, they lead to what is named.
+fn folds_its_contents_on_a_phone(browser: &Browser) {
+    browser.emulate_screen((390, 844), false);
+    browser.run("scrollTo(0, 0); document.querySelector('.index > details').open = false");
+    let click = |selector: &str| {
+        let [left, top, width, height] = place(browser, selector);
+        browser.click((left + 0.5 * width, top + 0.5 * height));
+    };
+    click(".index summary");
+    wait_for(browser, "return document.querySelector('.index > details').open");
+    let link = ".index > details > ul > li:last-child > a";
+    click(link);
+    wait_for(
+        browser,
+        &format!(
+            "const hash = document.querySelector('{link}').hash;
+             const top = document.querySelector(hash).getBoundingClientRect().top;
+             return location.hash === hash && top > -5 && top < innerHeight"
+        ),
+    );
+    browser.emulate_screen((1280, 800), false);
+}
+
 fn reads_the_map(browser: &Browser) {
     // The first partial, half a second after the pluck: loud; between partials far above all:
     // quiet.
@@ -367,6 +395,29 @@ fn reads_the_map(browser: &Browser) {
     };
     let (loud, quiet) = (level(196.0), level(18_000.0));
     assert!(loud > quiet + 40.0, "{loud} {quiet}");
+}
+
+/// Over critical bands the cursor says the band and its specific loudness: a G3 has its first
+/// partial at 1.9 Bark, and nothing at 23.
+fn reads_what_the_ear_hears(browser: &Browser) {
+    let chart = "#measured-2-ear";
+    let specific = |bark: f64| {
+        let place = browser.run(&format!(
+            "const g = document.querySelector('{chart} .plot'); g.scrollIntoView({{block: 'center'}});
+             document.querySelector('{chart} output').textContent = '';
+             const b = g.getBoundingClientRect(); const {{xaxis, yaxis}} = g._fullLayout;
+             return [b.left + xaxis._offset + xaxis.d2p(0.3), b.top + yaxis._offset + yaxis.d2p({bark})];"
+        ));
+        browser.hover((place[0].as_f64().expect("x"), place[1].as_f64().expect("y")));
+        let script = format!("return document.querySelector('{chart} output').textContent");
+        let words = wait_for(browser, &script);
+        let words = words.as_str().expect("words");
+        let (at, value) = words.split_once(" Bark: ").expect(words);
+        assert!(at.ends_with(&format!("{bark:.1}")) && value.ends_with(" sone/Bark"), "{words}");
+        value.split(' ').next().and_then(|number| number.parse::<f64>().ok()).expect("a number")
+    };
+    let (loud, quiet) = (specific(1.9), specific(23.0));
+    assert!(loud > 0.5 && quiet < 0.1 * loud, "{loud} {quiet}");
 }
 
 fn walks_by_keys(browser: &Browser) {

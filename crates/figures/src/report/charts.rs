@@ -453,7 +453,8 @@ pub fn spread_chart(
     Chart::new(name, (caption, said), &plot, "value", [x_title, y_title])
 }
 
-/// A spectrogram as a picture between axes.
+/// A spectrogram as a picture between axes. Noise, whose cells hardly repeat and so do not pack, is
+/// drawn with half the columns in 32 steps of level.
 ///
 /// # Errors
 ///
@@ -480,23 +481,46 @@ pub fn map_chart(
         }
     }
     let (from_hz, to_hz) = (plan.edges_hz[0], plan.edges_hz[height]);
+    let table = colours.table();
+    let fine = indexed_png(width, height, &indices, &table)?;
+    let column_s = plan.span_s() / width as f64;
+    let (png, drawn_s) = if fine.len() > LARGE_PICTURE_BYTES {
+        let (width, indices) = coarser(width, &indices);
+        (indexed_png(width, height, &indices, &table)?, 2.0 * column_s * width as f64)
+    } else {
+        (fine, plan.span_s())
+    };
     let said = format!("Levels from {low:.0} to {high:.0} {level_unit}");
     let picture = Picture {
-        cells: (width, height, &indices),
-        table: (&colours.table(), "map"),
+        png,
+        colours: "map",
+        drawn_s,
         across: (0.0, plan.span_s()),
         upwards: (from_hz.log10(), to_hz.log10()),
         axis: axis("Frequency, Hz").type_(AxisType::Log),
     };
-    picture.chart(name, (caption, said), (low, high), level_unit)
+    Ok(picture.chart(name, (caption, said), (low, high), level_unit))
+}
+
+/// A picture of more bytes is drawn coarser.
+const LARGE_PICTURE_BYTES: usize = 42_000;
+
+/// The louder of each two columns, in 32 steps of level; cells at the lower end stay there.
+fn coarser(width: usize, indices: &[u8]) -> (usize, Vec<u8>) {
+    const STEP: u8 = (COLOURS / 32) as u8;
+    let stepped = |index: u8| if index == 0 { 0 } else { index / STEP * STEP + STEP / 2 };
+    let pair = |pair: &[u8]| stepped(pair.iter().copied().max().unwrap_or(0));
+    let rows = indices.chunks(width).flat_map(|row| row.chunks(2).map(pair));
+    (width.div_ceil(2), rows.collect())
 }
 
 /// A picture between axes, before it is a chart.
-struct Picture<'p> {
-    /// Columns, rows, and the place of each cell in the table of colours, the highest row first.
-    cells: (usize, usize, &'p [u8]),
-    /// Colours, and how the page calls them.
-    table: (&'p [[u8; 3]; COLOURS], &'static str),
+struct Picture {
+    png: Vec<u8>,
+    /// How the page calls its colours.
+    colours: &'static str,
+    /// How long the picture is, from the start of the axis.
+    drawn_s: f64,
     /// Time in seconds.
     across: (f64, f64),
     /// In the units of the axis.
@@ -504,17 +528,15 @@ struct Picture<'p> {
     axis: Axis,
 }
 
-impl Picture<'_> {
+impl Picture {
     fn chart(
         self,
         name: &str,
         words: (&str, String),
         (low, high): (f64, f64),
         unit: &str,
-    ) -> Result<Chart, Error> {
-        let (width, height, indices) = self.cells;
-        let png = indexed_png(width, height, indices, self.table.0)?;
-        let source = base64::engine::general_purpose::STANDARD.encode(png);
+    ) -> Chart {
+        let source = base64::engine::general_purpose::STANDARD.encode(self.png);
         let source = format!("data:image/png;base64,{source}");
         let ((from_s, to_s), (bottom, top)) = (self.across, self.upwards);
         let corners = Scatter::new(vec![from_s, to_s], vec![bottom, top])
@@ -532,14 +554,14 @@ impl Picture<'_> {
             value["layout"]["hovermode"] = json!(false);
             value["layout"]["images"] = json!([{
                 "source": "map", "xref": "x", "yref": "y", "xanchor": "left", "yanchor": "top",
-                "x": from_s, "y": top, "sizex": to_s - from_s, "sizey": top - bottom,
+                "x": from_s, "y": top, "sizex": self.drawn_s, "sizey": top - bottom,
                 "sizing": "stretch", "layer": "below",
             }]);
             chart.plot = script_safe(&value);
         }
-        let colours = self.table.1.to_string();
+        let colours = self.colours.to_string();
         chart.map = Some(MapPicture { source, low, high, colours });
-        Ok(chart)
+        chart
     }
 }
 
@@ -590,14 +612,16 @@ pub fn ear_chart(
     let low = if less.is_some() { -reach } else { 0.0 };
     let said = format!("From {} to {} sone/Bark", spoken(low), spoken(reach));
     let picture = Picture {
-        cells: (width, height, &indices),
-        table: (&table, if less.is_some() { "difference" } else { "map" }),
+        png: indexed_png(width, height, &indices, &table)?,
+        colours: if less.is_some() { "difference" } else { "map" },
+        drawn_s: lasts_s,
         across: (from_s, from_s + lasts_s),
         upwards: BARK,
         axis: axis("Critical-band rate, Bark"),
     };
     let to_three = |value: f64| (1e3 * value).round() / 1e3;
-    picture.chart(name, (caption, said), (to_three(low), to_three(reach)), "sone/Bark").map(Some)
+    let range = (to_three(low), to_three(reach));
+    Ok(Some(picture.chart(name, (caption, said), range, "sone/Bark")))
 }
 
 /// Curves over time, each in a row of its own with the same scale.
@@ -668,6 +692,13 @@ fn indexed_png(
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_coarser_picture_keeps_what_is_loud_where_it_is() {
+        let (width, cells) = coarser(5, &[0, 0, 9, 200, 255, 7, 0, 0, 1, 3]);
+        assert_eq!(width, 3);
+        assert_eq!(cells, [0, 204, 252, 4, 4, 4]);
+    }
 
     #[test]
     fn names_of_users_are_no_tags() {

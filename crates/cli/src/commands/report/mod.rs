@@ -173,6 +173,14 @@ impl Report {
             },
             ..Making::default()
         };
+        let is_own_choice = !pairs.is_empty() || !trends.is_empty() || study.is_none();
+        let all = if is_own_choice { Vec::new() } else { series(&named) };
+        let pairs = if is_own_choice { pairs } else { all.iter().map(ends_of).collect() };
+        let trends: Vec<Followed<'_>> = if is_own_choice {
+            trends.into_iter().map(|asked| Followed::over_all(asked, &named)).collect()
+        } else {
+            all.iter().flat_map(|series| trends_of(series, &made)).collect()
+        };
         let of_takes = making.add_takes(made);
         // What fails is said, and the page is made of the rest.
         let mut added = |made: Result<()>| {
@@ -181,15 +189,11 @@ impl Report {
                 status = Status::CouldNot;
             }
         };
-        let is_own_choice = !pairs.is_empty() || !trends.is_empty() || study.is_none();
-        let all = if is_own_choice { Vec::new() } else { series(&named) };
-        let pairs = if is_own_choice { pairs } else { all.iter().map(ends_of).collect() };
-        let trends = if is_own_choice { trends } else { all.iter().flat_map(trends_of).collect() };
         for (n, sides) in pairs.iter().enumerate() {
             added(making.add_comparison(&self.source, &analyses, n, sides));
         }
-        for (n, asked) in trends.iter().enumerate() {
-            added(making.add_trend(&analyses, (n, asked), &named));
+        for (n, followed) in trends.iter().enumerate() {
+            added(making.add_trend(&analyses, n, followed));
         }
         for words in &measurements {
             added(making.add_measurement(&analyses, words));
@@ -320,23 +324,14 @@ impl Making {
         Ok(())
     }
 
-    /// Adds a trend over the takes of the page that have the condition.
-    fn add_trend(
-        &mut self,
-        analyses: &Analyses,
-        (n, (quantity, condition)): (usize, &(String, String)),
-        named: &[Named],
-    ) -> Result<()> {
-        let has_it = |named: &&Named| {
-            named.entry.as_ref().is_some_and(|e| e.take.conditions.contains_key(condition))
-        };
-        let takes: Vec<&Named> = named.iter().filter(has_it).collect();
+    fn add_trend(&mut self, analyses: &Analyses, n: usize, followed: &Followed<'_>) -> Result<()> {
+        let Followed { quantity, condition, takes } = followed;
         if takes.is_empty() {
             bail!("no take of the page has the condition '{condition}'; set it in study.toml");
         }
         let mut arguments: Vec<String> =
             ["trend", "--quantity", quantity, "--over", condition].map(String::from).to_vec();
-        arguments.extend(takes.into_iter().map(word_of));
+        arguments.extend(takes.iter().copied().map(word_of));
         // Its analyses are kept one by one; the trend itself is soon made.
         let result = analyses.anew(&arguments)?.saved()?.remove(0);
         let section = trend_section(&format!("trend-{n}"), &result);
@@ -459,33 +454,74 @@ fn collect(all: &mut Vec<ReportFinding>, section: &ReportSection, findings: &[Fi
     }
 }
 
+/// A condition with its takes in order.
+type Series<'a> = (String, Vec<(f64, &'a Named)>);
+
+/// A quantity followed over the takes that have a condition.
+struct Followed<'a> {
+    quantity: String,
+    condition: String,
+    takes: Vec<&'a Named>,
+}
+
+impl<'a> Followed<'a> {
+    fn over_all((quantity, condition): (String, String), named: &'a [Named]) -> Self {
+        let has_it = |named: &&Named| {
+            named.entry.as_ref().is_some_and(|e| e.take.conditions.contains_key(&condition))
+        };
+        let takes = named.iter().filter(has_it).collect();
+        Self { quantity, condition, takes }
+    }
+}
+
 /// The ends of a condition, to be compared.
-fn ends_of((_, takes): &(String, Vec<(f64, String)>)) -> Vec<String> {
-    takes.first().into_iter().chain(takes.last()).map(|(_, name)| name.clone()).collect()
+fn ends_of((_, takes): &Series<'_>) -> Vec<String> {
+    takes.first().into_iter().chain(takes.last()).map(|(_, named)| named.name()).collect()
 }
 
-/// What is followed over a condition unless it is said.
-fn trends_of((condition, _): &(String, Vec<(f64, String)>)) -> [(String, String); 2] {
-    ["partials.f0_hz", "timbre.centroid_hz"].map(|key| (key.into(), condition.clone()))
-}
-
-/// Conditions that run over three numbers at least, each with its takes in order.
-fn series(named: &[Named]) -> Vec<(String, Vec<(f64, String)>)> {
-    let mut all: BTreeMap<String, Vec<(f64, String)>> = BTreeMap::new();
-    for entry in named.iter().filter_map(|named| named.entry.as_ref()) {
-        for (name, value) in &entry.take.conditions {
-            if let Some((number, _)) = value.quantity() {
-                all.entry(name.clone()).or_default().push((number, entry.take.name.clone()));
+/// What is followed over a condition unless it is said: what takes have at three of its values.
+fn trends_of<'a>(
+    (condition, takes): &Series<'a>,
+    made: &[takes::TakeSection],
+) -> Vec<Followed<'a>> {
+    let mut by_quantity: Vec<(&str, Vec<(f64, &Named)>)> = Vec::new();
+    for (number, named) in takes {
+        let row = made.iter().map(|take| &take.row).find(|row| row.is_of(named));
+        for quantity in row.into_iter().flat_map(takes::TakeRow::followed).flatten() {
+            match by_quantity.iter_mut().find(|(known, _)| *known == quantity) {
+                Some((_, takes)) => takes.push((*number, named)),
+                None => by_quantity.push((quantity, vec![(*number, named)])),
             }
         }
     }
-    let enough = |takes: &mut Vec<(f64, String)>| {
-        takes.sort_by(|a, b| a.0.total_cmp(&b.0));
-        takes.chunk_by(|a, b| a.0 == b.0).count() >= 3
+    by_quantity.retain(|(_, takes)| are_enough(takes));
+    let followed = |(quantity, takes): (&str, Vec<(f64, &'a Named)>)| Followed {
+        quantity: quantity.into(),
+        condition: condition.clone(),
+        takes: takes.into_iter().map(|(_, named)| named).collect(),
     };
-    all.into_iter()
-        .filter_map(|(name, mut takes)| enough(&mut takes).then_some((name, takes)))
-        .collect()
+    by_quantity.into_iter().map(followed).collect()
+}
+
+/// Conditions that run over three numbers at least.
+fn series(named: &[Named]) -> Vec<Series<'_>> {
+    let mut all: BTreeMap<String, Vec<(f64, &Named)>> = BTreeMap::new();
+    for one in named {
+        for (name, value) in one.entry.iter().flat_map(|entry| &entry.take.conditions) {
+            if let Some((number, _)) = value.quantity() {
+                all.entry(name.clone()).or_default().push((number, one));
+            }
+        }
+    }
+    for takes in all.values_mut() {
+        takes.sort_by(|a, b| a.0.total_cmp(&b.0));
+    }
+    all.into_iter().filter(|(_, takes)| are_enough(takes)).collect()
+}
+
+/// Whether takes in order are at three places of a condition.
+fn are_enough(takes: &[(f64, &Named)]) -> bool {
+    takes.chunk_by(|a, b| a.0 == b.0).count() >= 3
 }
 
 fn summary(page: &Page) -> String {

@@ -38,19 +38,37 @@ pub(super) struct TakeSection {
     pub(super) results: Vec<Saved>,
 }
 
+/// The level of a take's first channel, of sound pressure if it is calibrated.
+#[derive(Clone, Copy)]
+struct Level {
+    db: f64,
+    quantity: &'static str,
+}
+
 /// A take at a glance.
 pub(super) struct TakeRow {
     name: String,
     reference_hz: f64,
     duration_s: Option<f64>,
     sample_rate_hz: Option<f64>,
-    level_db: Option<f64>,
+    level: Option<Level>,
     f0_hz: Option<Measured>,
     centroid_hz: Option<f64>,
     findings: usize,
 }
 
 impl TakeRow {
+    /// Quantities that can be followed over a condition: what it is, then what it sounds like.
+    pub(super) fn followed(&self) -> [Option<&'static str>; 2] {
+        let level = self.level.map(|level| level.quantity);
+        let what = self.f0_hz.map(|_| "partials.f0_hz").or(level);
+        [what, self.centroid_hz.map(|_| "timbre.centroid_hz")]
+    }
+
+    pub(super) fn is_of(&self, named: &Named) -> bool {
+        self.name == named.name()
+    }
+
     fn nearest(&self) -> Option<(Note, f64)> {
         Note::nearest(self.f0_hz?.value, self.reference_hz)
     }
@@ -64,7 +82,7 @@ impl TakeRow {
             }
             None => format!("Level of {}", self.name),
         };
-        let level = self.level_db.map(|db| Measured::new(db, f64::NAN));
+        let level = self.level.map(|level| Measured::new(level.db, f64::NAN));
         let f0 = self.f0_hz.and_then(|f0| text::headline(Some(f0), 5, "Hz", line.clone()));
         f0.or_else(|| text::headline(level, 1, "dB", line))
     }
@@ -79,7 +97,7 @@ pub(super) fn take_table(rows: &[TakeRow]) -> ReportTable {
         })
         .number("", "seconds", 2, |row| row.duration_s)
         .number("", "Hz", 0, |row| row.sample_rate_hz)
-        .number("", "level, dB", 1, |row| row.level_db)
+        .number("", "level, dB", 1, |row| row.level.map(|level| level.db))
         .measured("", "f0, Hz", 5, |row| row.f0_hz)
         .signed("", "cents", 1, |row| row.nearest().map(|(_, cents)| cents))
         .number("", "centroid, Hz", 1, |row| row.centroid_hz)
@@ -162,7 +180,7 @@ impl Report {
             reference_hz: named.entry.as_ref().map_or(440.0, |entry| entry.reference_hz),
             duration_s: value(inspect.top("duration_s")),
             sample_rate_hz: value(inspect.top("sample_rate_hz")),
-            level_db: level_of(&inspect),
+            level: level_of(&inspect),
             f0_hz: timbre.as_ref().filter(|_| is_note).and_then(|timbre| timbre.top("f0_hz")),
             centroid_hz: value(timbre.as_ref().and_then(|timbre| timbre.top("centroid_hz"))),
             findings: 0,
@@ -194,9 +212,9 @@ impl Report {
             note: row.nearest().map_or(String::new(), |(note, cents)| {
                 format!("{note} {}", text::signed(text::number(cents, 0)))
             }),
-            level: row.level_db.map_or(String::new(), |db| {
+            level: row.level.map_or(String::new(), |level| {
                 let unit = if drawn.is_calibrated { "dB" } else { "dBFS" };
-                format!("{} {unit}", text::number(db, 0))
+                format!("{} {unit}", text::number(level.db, 0))
             }),
             mark: findings.iter().map(|finding| finding.severity).max(),
             pictures: drawn.pictures,
@@ -257,8 +275,11 @@ fn value(measured: Option<Measured>) -> Option<f64> {
     measured.map(|measured| measured.value)
 }
 
-/// The level of the first channel: of sound pressure if it is calibrated.
-fn level_of(inspect: &Kept) -> Option<f64> {
-    let of = |field| value(inspect.number(&Key::item("channels", 1).then(field)));
-    of("rms_db").or_else(|| of("rms_dbfs"))
+fn level_of(inspect: &Kept) -> Option<Level> {
+    let of = |field, quantity| {
+        let db = value(inspect.number(&Key::item("channels", 1).then(field)))?;
+        Some(Level { db, quantity })
+    };
+    let calibrated = of("rms_db", "inspect.channels[1].rms_db");
+    calibrated.or_else(|| of("rms_dbfs", "inspect.channels[1].rms_dbfs"))
 }
