@@ -5,11 +5,11 @@ use std::sync::Arc;
 use anyhow::Result;
 use rayon::prelude::*;
 use tonemap_core::spectrogram::{
-    ColumnAnalyser, FrameValues, Moved, SharpAnalyser, Spectrogram as Cells, SpectrogramPass,
-    SpectrogramPlan, SpectrogramSettings, gather,
+    ColumnAnalyser, FrameValues, Moved, PhaseAnalyser, SharpAnalyser, Spectrogram as Cells,
+    SpectrogramPass, SpectrogramPlan, SpectrogramSettings, gather,
 };
 use tonemap_core::units::db_from_power;
-use tonemap_figures::{DrawnSpectrogram, Marks};
+use tonemap_figures::{DrawnSpectrogram, Marks, Shown};
 
 use crate::export::{Export, Head};
 use crate::take::Part;
@@ -67,6 +67,9 @@ pub(crate) struct Columns<'a> {
     /// Where every frame is to be written.
     frames: Option<Frames<'a>>,
     power: Vec<f32>,
+    /// Where phases are asked for.
+    phases: Option<PhaseAnalyser>,
+    phase_deg: Vec<f32>,
     /// Samples that arrive before columns are computed.
     batch: usize,
     arrived: usize,
@@ -87,15 +90,18 @@ impl<'a> Columns<'a> {
         const LEAST_BATCH: usize = 1 << 18;
         let of_column = plan.samples_of(plan.columns / 2);
         let batch = 4 * rayon::current_num_threads() * (of_column.end - of_column.start) as usize;
+        let cells = plan.columns * plan.rows();
         Self {
             pass: SpectrogramPass::new(plan.clone()),
+            phase_deg: plan.phase_step_s().map_or(Vec::new(), |_| vec![f32::NAN; cells]),
+            phases: plan.phase_step_s().map(|_| PhaseAnalyser::new(plan.clone())),
             analyser: if sharpen {
                 Analyser::Sharp(SharpAnalyser::new(plan.clone()))
             } else {
                 Analyser::Usual(ColumnAnalyser::new(plan.clone()))
             },
             frames,
-            power: vec![0.0; plan.columns * plan.rows()],
+            power: vec![0.0; cells],
             batch: batch.clamp(LEAST_BATCH, 1 << 22),
             arrived: 0,
             plan,
@@ -148,6 +154,18 @@ impl<'a> Columns<'a> {
                 }
             }
         }
+        if let Some(analyser) = &self.phases {
+            self.phase_deg[columns.start * rows..columns.end * rows]
+                .par_chunks_mut(rows)
+                .enumerate()
+                .for_each_init(
+                    || analyser.clone(),
+                    |analyser, (n, cells)| {
+                        let column = columns.start + n;
+                        analyser.column(column, pass.samples(column), cells);
+                    },
+                );
+        }
         if let Some(frames) = &mut self.frames
             && frames.failed.is_none()
         {
@@ -164,6 +182,7 @@ impl<'a> Columns<'a> {
                 plan: self.plan,
                 power: self.power,
                 is_sharpened: matches!(self.analyser, Analyser::Sharp(_)),
+                phase_deg: self.phase_deg,
             }),
         }
     }
@@ -195,7 +214,14 @@ pub(crate) fn drawn<'a>(
     let (low, high) = cells.usual_range_db().unwrap_or((-100.0, 0.0));
     let full_scale_db = reference.full_scale_db();
     let span_s = part.span_s();
-    let drawn =
-        DrawnSpectrogram { name, spectrogram: cells, span_s, reference, marks, slices: &[] };
+    let drawn = DrawnSpectrogram {
+        name,
+        spectrogram: cells,
+        shows: Shown::Level,
+        span_s,
+        reference,
+        marks,
+        slices: &[],
+    };
     (drawn, (low + full_scale_db, high + full_scale_db))
 }

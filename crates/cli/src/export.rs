@@ -70,8 +70,8 @@ pub(crate) struct Head {
     /// Level of a full-scale sine in dB, and the words behind "dB".
     pub(crate) full_scale_db: f64,
     pub(crate) reference: &'static str,
-    /// Whether a frequency of the phase comes with each level.
-    pub(crate) with_phase: bool,
+    /// What comes with each level, by its key: a frequency or an angle of the phase.
+    pub(crate) beside: Option<&'static str>,
 }
 
 /// A file of tables that is there whole or not at all.
@@ -90,8 +90,8 @@ enum Form {
         /// Never dropped unfinished: it would finish itself, and print what it thinks of a full
         /// disk.
         archive: ManuallyDrop<Box<ZipWriter<BufWriter<File>>>>,
-        /// Frequencies of the phase wait here: an archive takes one array after the other.
-        phases: BufWriter<File>,
+        /// What comes beside the levels waits here: an archive takes one array after the other.
+        waiting: BufWriter<File>,
     },
     Csv(Box<csv::Writer<BufWriter<File>>>),
     Png {
@@ -127,7 +127,7 @@ impl Export {
         let form = match kind {
             Kind::Npz => Form::Npz {
                 archive: ManuallyDrop::new(Box::new(ZipWriter::new(out))),
-                phases: BufWriter::new(tempfile::tempfile()?),
+                waiting: BufWriter::new(tempfile::tempfile()?),
             },
             Kind::Csv => Form::Csv(Box::new(csv::Writer::from_writer(out))),
             Kind::Png if tables > 1 => {
@@ -199,30 +199,29 @@ impl Export {
         }
     }
 
-    /// Writes the next row of the table: levels in dB, and frequencies of the phase where the head
-    /// has them.
+    /// Writes the next row of the table: levels in dB, and what the head has beside them.
     pub(crate) fn row(
         &mut self,
         head: &Head,
         level_db: &[f32],
-        phase_hz: Option<&[f32]>,
+        beside: Option<&[f32]>,
     ) -> Result<()> {
-        let written = self.write_row(head, level_db, phase_hz);
+        let written = self.write_row(head, level_db, beside);
         written.with_context(|| files::not_written(&self.file))
     }
 
-    fn write_row(&mut self, head: &Head, level_db: &[f32], phase_hz: Option<&[f32]>) -> Result<()> {
+    fn write_row(&mut self, head: &Head, level_db: &[f32], beside: Option<&[f32]>) -> Result<()> {
         let row = self.rows;
         self.rows += 1;
         match &mut self.form {
-            Form::Npz { archive, phases } => {
+            Form::Npz { archive, waiting } => {
                 archive.write_all(&little_endian(level_db))?;
-                if let Some(phase_hz) = phase_hz {
-                    phases.write_all(&little_endian(phase_hz))?;
+                if let Some(beside) = beside {
+                    waiting.write_all(&little_endian(beside))?;
                 }
                 Ok(())
             }
-            Form::Csv(table) => csv_row(table, head, row, level_db, phase_hz),
+            Form::Csv(table) => csv_row(table, head, row, level_db, beside),
             Form::Png { pixels, lowest_db, .. } => {
                 let value = |level: &f32| {
                     let steps = (f64::from(*level) - *lowest_db) / PICTURE_STEP_DB;
@@ -236,22 +235,20 @@ impl Export {
 
     /// Ends the table.
     pub(crate) fn end_table(&mut self, head: &Head) -> Result<()> {
-        let ended = self.write_phases(head);
+        let ended = self.write_beside(head);
         ended.with_context(|| files::not_written(&self.file))
     }
 
-    /// The frequencies of the phase follow the levels in an archive.
-    fn write_phases(&mut self, head: &Head) -> Result<()> {
-        let name = self.name("phase_hz");
-        if let Form::Npz { archive, phases } = &mut self.form
-            && head.with_phase
-        {
+    /// What comes beside the levels follows them in an archive.
+    fn write_beside(&mut self, head: &Head) -> Result<()> {
+        let Some(name) = head.beside.map(|key| self.name(key)) else { return Ok(()) };
+        if let Form::Npz { archive, waiting } = &mut self.form {
             let shape = [head.time_s.len(), head.frequency_hz.len()];
             arrays::begin_array(archive, &name, "<f4", &shape)?;
-            phases.seek(SeekFrom::Start(0))?;
-            io::copy(phases.get_mut(), &mut **archive)?;
-            phases.get_mut().set_len(0)?;
-            phases.seek(SeekFrom::Start(0))?;
+            waiting.seek(SeekFrom::Start(0))?;
+            io::copy(waiting.get_mut(), &mut **archive)?;
+            waiting.get_mut().set_len(0)?;
+            waiting.seek(SeekFrom::Start(0))?;
         }
         Ok(())
     }
@@ -284,15 +281,15 @@ impl Export {
 /// The same as CSV text.
 pub(crate) fn csv_text(
     head: &Head,
-    rows: impl Iterator<Item = Vec<f32>>,
+    rows: impl Iterator<Item = (Vec<f32>, Option<Vec<f32>>)>,
     with_names: bool,
 ) -> Result<String> {
     let mut table = csv::Writer::from_writer(Vec::new());
     if with_names {
         csv_names(&mut table, head)?;
     }
-    for (row, level_db) in rows.enumerate() {
-        csv_row(&mut table, head, row, &level_db, None)?;
+    for (row, (level_db, beside)) in rows.enumerate() {
+        csv_row(&mut table, head, row, &level_db, beside.as_deref())?;
     }
     Ok(String::from_utf8(table.into_inner()?)?)
 }
@@ -300,7 +297,7 @@ pub(crate) fn csv_text(
 /// The first line of CSV.
 fn csv_names<W: Write>(table: &mut csv::Writer<W>, head: &Head) -> Result<()> {
     let names = ["take", "channel", "time_s", "frequency_hz", "level_db"];
-    Ok(table.write_record(names.into_iter().chain(head.with_phase.then_some("phase_hz")))?)
+    Ok(table.write_record(names.into_iter().chain(head.beside))?)
 }
 
 /// A row of a table as lines of CSV, one for each level.
@@ -309,7 +306,7 @@ fn csv_row<W: Write>(
     head: &Head,
     row: usize,
     level_db: &[f32],
-    phase_hz: Option<&[f32]>,
+    beside: Option<&[f32]>,
 ) -> Result<()> {
     let known = |value: f32| if value.is_finite() { value.to_string() } else { String::new() };
     let time = head.time_s[row].to_string();
@@ -318,8 +315,8 @@ fn csv_row<W: Write>(
             table.write_field(field)?;
         }
         table.write_field(known(*level))?;
-        if let Some(phase_hz) = phase_hz {
-            table.write_field(known(phase_hz[n]))?;
+        if let Some(beside) = beside {
+            table.write_field(known(beside[n]))?;
         }
         table.write_record(None::<&[u8]>)?;
     }

@@ -70,6 +70,18 @@ pub(crate) fn diverging() -> [[u8; 3]; COLOURS] {
     table
 }
 
+/// Colours of an angle, from −180° to 180° and round to the same colour: light at 0, dark half a turn
+/// away, and the hue says to which side.
+pub(crate) fn cyclic() -> [[u8; 3]; COLOURS] {
+    let mut table = [[0; 3]; COLOURS];
+    for (n, colour) in table.iter_mut().enumerate() {
+        let degrees = 360.0 * (n as f64 + 0.5) / COLOURS as f64 - 180.0;
+        let lightness = 0.64 + 0.18 * degrees.to_radians().cos();
+        *colour = within_gamut(lightness, 0.13, (degrees + 95.0).to_radians());
+    }
+    table
+}
+
 /// From 0 up and down again, fuller in the middle than an arch.
 fn bow(share: f64) -> f64 {
     (4.0 * share * (1.0 - share)).max(0.0).powf(0.55)
@@ -119,6 +131,17 @@ mod tests {
         let medium = (0.211_903_498_2 * r + 0.680_699_545_1 * g + 0.107_396_956_6 * b).cbrt();
         let short = (0.088_302_461_9 * r + 0.281_718_837_6 * g + 0.629_978_700_5 * b).cbrt();
         0.210_454_255_3 * long + 0.793_617_785_0 * medium - 0.004_072_046_8 * short
+    }
+
+    #[test]
+    fn an_angle_comes_round_to_its_colour() {
+        let table = cyclic();
+        let step =
+            |a: [u8; 3], b: [u8; 3]| a.iter().zip(b).map(|(a, b)| a.abs_diff(b)).max().unwrap_or(0);
+        let largest = (0..COLOURS).map(|n| step(table[n], table[(n + 1) % COLOURS])).max();
+        assert!(largest.is_some_and(|step| step < 9), "{largest:?}");
+        assert!(lightness(table[COLOURS / 2]) > lightness(table[0]) + 0.3);
+        assert!(step(table[COLOURS / 4], table[3 * COLOURS / 4]) > 60, "sides are apart");
     }
 
     #[test]

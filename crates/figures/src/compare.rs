@@ -10,7 +10,7 @@ use crate::marks::Marks;
 use crate::notes::{LEFT_PX, Room, TOP_PX, Words, elided};
 use crate::panel::{Axis, Panel, Scale};
 use crate::sheet::{Figure, Picture, Sheet, Size, Type};
-use crate::spectrogram::{DrawnSpectrogram, draw_bar, picture};
+use crate::spectrogram::{DrawnSpectrogram, Shown, draw_bar, picture};
 use crate::theme;
 
 /// Spectra of two sounds, to be drawn.
@@ -241,6 +241,7 @@ pub fn maps_figure(figure: &MapsFigure<'_>, size: Size) -> Result<Figure, Error>
             let drawn = DrawnSpectrogram {
                 name: figure.names[n],
                 spectrogram,
+                shows: Shown::Level,
                 span_s: (start_s, start_s + plan.span_s()),
                 reference: figure.references[n],
                 marks: Marks::default(),

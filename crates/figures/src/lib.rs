@@ -124,7 +124,7 @@ pub use room::{RoomFigure, room_figure};
 pub use screen::{ScreenCell, screen_figure};
 pub use sheet::{Figure, Size};
 pub use spectrogram::{
-    Arrangement, DrawnSpectrogram, SpectrogramFigure, SpectrogramLayout, spectrogram_cells,
+    Arrangement, DrawnSpectrogram, Shown, SpectrogramFigure, SpectrogramLayout, spectrogram_cells,
     spectrogram_figure,
 };
 pub use spectrum::{DrawnSpectrum, FrequencyScale, LevelAxis, SpectrumFigure, spectrum_figure};

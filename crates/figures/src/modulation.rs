@@ -11,7 +11,7 @@ use crate::marks::Marks;
 use crate::notes::{Room, TOP_PX, Words};
 use crate::panel::{Axis, Panel, Scale};
 use crate::sheet::{Figure, Sheet, Size, Type};
-use crate::spectrogram::{DrawnSpectrogram, draw_bar, picture};
+use crate::spectrogram::{DrawnSpectrogram, Shown, draw_bar, picture};
 use crate::theme;
 
 /// Between panels one above the other, and beside each other.
@@ -145,6 +145,7 @@ fn draw_frequencies(
     let drawn = DrawnSpectrogram {
         name: "",
         spectrogram,
+        shows: Shown::Level,
         span_s: figure.span_s,
         reference: figure.reference,
         marks: Marks::default(),

@@ -4,7 +4,7 @@ use tonemap_core::Finding;
 use tonemap_core::spectrogram::{FrequencyAxis, Slice, SliceAt, Spectrogram};
 use tonemap_core::units::{LevelReference, db_from_power};
 
-use crate::colours::{COLOURS, ColourMap};
+use crate::colours::{COLOURS, ColourMap, cyclic};
 use crate::error::Error;
 use crate::legend;
 use crate::marks::{self, Marks};
@@ -14,6 +14,16 @@ use crate::sheet::{Figure, Mark, Picture, Sheet, Size, Type};
 use crate::theme;
 use crate::ticks;
 
+/// What of a spectrogram is drawn.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Shown {
+    /// Its levels.
+    #[default]
+    Level,
+    /// Its phases from frame to frame, the paler the lower the level.
+    Phase,
+}
+
 /// One of the spectrograms of a figure.
 #[derive(Debug, Clone, Copy)]
 pub struct DrawnSpectrogram<'a> {
@@ -21,6 +31,8 @@ pub struct DrawnSpectrogram<'a> {
     pub name: &'a str,
     /// Its cells.
     pub spectrogram: &'a Spectrogram,
+    /// What of them is drawn.
+    pub shows: Shown,
     /// Time of the first and the last sample of its span in seconds.
     pub span_s: (f64, f64),
     /// What levels refer to.
@@ -282,7 +294,15 @@ pub fn spectrogram_figure(figure: &SpectrogramFigure<'_>, size: Size) -> Result<
             range_db: figure.range_db,
             reference: figure.spectrograms[0].reference,
         };
-        draw_colour_bar(sheet, &bar, (top, bottom), last.right())?;
+        if figure.spectrograms.iter().any(|drawn| drawn.shows == Shown::Phase) {
+            let middle = (0.5 * (top + bottom)).floor();
+            let (above, below) = (middle - 0.5 * GAP_PX, middle + 0.5 * GAP_PX);
+            draw_colour_bar(sheet, &bar, (top, above), last.right())?;
+            let left = last.right() + BAR_FROM_PX;
+            draw_bar(sheet, &cyclic(), (-180.0, 180.0), "phase, °", (below, bottom), left)?;
+        } else {
+            draw_colour_bar(sheet, &bar, (top, bottom), last.right())?;
+        }
         notes::draw(sheet, last.lowest().y.from_px + 64.0, &notes)
     })
 }
@@ -394,10 +414,19 @@ pub(crate) fn picture(
         let time = (x as f64 + 0.5) * seconds_per_px;
         (time <= length_s).then(|| plan.column_at(time))
     });
-    let colour_of = |power: f32| {
+    let share_of = |power: f32| {
         let level = db_from_power(f64::from(power.max(1e-37))) + full_scale_db;
-        let share = (level - low_db) / (high_db - low_db);
-        table[((share * COLOURS as f64).max(0.0) as usize).min(COLOURS - 1)]
+        (level - low_db) / (high_db - low_db)
+    };
+    let at = |share: f64| ((share * COLOURS as f64).max(0.0) as usize).min(COLOURS - 1);
+    let angles = cyclic();
+    let of_phase = |power: f32, degrees: f32| {
+        let full = if degrees.is_nan() { 0.0 } else { share_of(power).clamp(0.0, 1.0) };
+        let colour = angles[at(f64::from(degrees) / 360.0 + 0.5)];
+        [0, 1, 2].map(|n| {
+            let (from, to) = (f64::from(paper[n]), f64::from(colour[n]));
+            (from + full * (to - from)).round() as u8
+        })
     };
     let mut pixels = vec![paper; width * height];
     let mut colours = Vec::new();
@@ -405,7 +434,18 @@ pub(crate) fn picture(
     for (x, column) in columns.enumerate() {
         let Some(column) = column else { continue };
         if last != Some(column) {
-            colours = spectrogram.column(column).iter().map(|power| colour_of(*power)).collect();
+            let power = spectrogram.column(column);
+            colours = match drawn.shows {
+                Shown::Level => power.iter().map(|power| table[at(share_of(*power))]).collect(),
+                Shown::Phase => {
+                    let phases = spectrogram.phases(column);
+                    power
+                        .iter()
+                        .zip(phases)
+                        .map(|(power, phase)| of_phase(*power, *phase))
+                        .collect()
+                }
+            };
             last = Some(column);
         }
         for (y, row) in rows.iter().enumerate() {
@@ -510,6 +550,7 @@ mod tests {
             spectrograms: &[DrawnSpectrogram {
                 name: "a",
                 spectrogram: &made,
+                shows: Shown::Level,
                 span_s: (0.0, 1.0),
                 reference: LevelReference::FullScale,
                 marks: Marks::default(),

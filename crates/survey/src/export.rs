@@ -3,10 +3,10 @@
 use std::io::{BufWriter, Write};
 
 use rusqlite::types::ValueRef;
-use serde::Serialize;
 
 use crate::database::{Reader, quoted};
 use crate::error::Error;
+use crate::table::{Described, Kind, Table};
 
 /// Tables that every survey has, in the order in which they are written, and the order of their
 /// rows.
@@ -46,38 +46,6 @@ impl Form {
             Self::JsonLines => "jsonl",
         }
     }
-}
-
-/// What a column holds.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
-#[serde(rename_all = "snake_case")]
-pub(crate) enum Kind {
-    Integer,
-    Real,
-    Text,
-}
-
-/// A column of a file, as its metadata describe it.
-#[derive(Debug, Clone, Serialize)]
-pub(crate) struct Described {
-    pub(crate) name: String,
-    #[serde(rename = "type")]
-    pub(crate) kind: Kind,
-    #[serde(skip_serializing_if = "Option::is_none")]
-    key: Option<String>,
-    #[serde(skip_serializing_if = "Option::is_none")]
-    words: Option<String>,
-    #[serde(skip_serializing_if = "Option::is_none")]
-    unit: Option<String>,
-}
-
-/// A table that can be written.
-#[derive(Debug, Clone)]
-pub struct Table {
-    /// Its name.
-    pub name: String,
-    pub(crate) columns: Vec<Described>,
-    order: String,
 }
 
 impl Reader {

@@ -39,6 +39,7 @@ mod parquet;
 mod part;
 mod query;
 pub mod rows;
+mod table;
 pub mod walk;
 
 pub use database::{
@@ -49,3 +50,4 @@ pub use error::Error;
 pub use join::{Joined, join};
 pub use part::Part;
 pub use query::{Chosen, Counted, Quantity, View, name_of};
+pub use table::Table;

@@ -13,7 +13,7 @@ use parquet::schema::types::Type;
 use rusqlite::types::ValueRef;
 
 use crate::error::Error;
-use crate::export::{Described, Kind, Table};
+use crate::table::{Described, Kind, Table};
 
 /// Values that are held at a time.
 const MOST_VALUES: usize = 2 << 20;

@@ -18,7 +18,7 @@ use tonemap_core::units::{
     Cut, Decibels, Frequency, FrequencyRange, LevelReference, Seconds, db_from_power,
 };
 use tonemap_figures::{
-    Arrangement, ColourMap, DrawnSpectrogram, Figure, Marks, ReportPart, SpectrogramFigure,
+    Arrangement, ColourMap, DrawnSpectrogram, Figure, Marks, ReportPart, Shown, SpectrogramFigure,
     SpectrogramLayout, WaterfallFigure, spectrogram_cells, spectrogram_figure, waterfall_cells,
     waterfall_figure,
 };
@@ -71,7 +71,7 @@ pub(crate) struct Spectrogram {
     data: Option<PathBuf>,
     /// In --data, every frame and every bin of the range instead of the picture's cells, each with
     /// the frequency of its phase
-    #[arg(long, requires = "data", help_heading = "Files")]
+    #[arg(long, requires = "data", conflicts_with = "show", help_heading = "Files")]
     every_frame: bool,
 }
 
@@ -88,6 +88,8 @@ const EXAMPLES: &str = "Examples:
       the spectrum at a time and the level of a partial over time, beside the picture
   tonemap spectrogram bell-cut0.wav --waterfall --range 400Hz..8kHz --figure dying-away.png
       spectra one behind the other
+  tonemap spectrogram bell-cut0.wav --show phase --axis linear --range 1540Hz..1646Hz --figure phase.png
+      a partial close by: where its phase goes on, and where it breaks
   tonemap spectrogram --where group=harp --figure harps.png --data harps.npz
       several takes with the same colours, and the numbers behind the picture";
 
@@ -106,9 +108,19 @@ struct CellArgs {
     /// Put what a frame spreads over time and frequency back where it was: partials become lines
     #[arg(long, conflicts_with = "pool")]
     sharpen: bool,
+    /// What to show beside the level: the phase from frame to frame, less what the frequency of the
+    /// bin explains. A steady tone keeps it; a cut, a click, an onset or a modulation breaks it
+    #[arg(long, value_enum, value_name = "WHAT", conflicts_with_all = ["sketch", "waterfall", "slices"])]
+    show: Option<Beside>,
     /// Frequency of A4 [default: that of the study, or 440Hz]
     #[arg(long, value_name = "FREQUENCY")]
     reference: Option<Frequency>,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+enum Beside {
+    /// The phase from frame to frame
+    Phase,
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
@@ -176,6 +188,8 @@ struct Settings {
     /// None for a sharpened one, whose energies are added.
     pooling: Option<Pooling>,
     sharpened: bool,
+    /// Over how long phases move, where they stand beside the level.
+    phase_step_s: Option<f64>,
     range_hz: (f64, f64),
     reference_hz: f64,
 }
@@ -338,6 +352,7 @@ impl Spectrogram {
                 Pool::Maximum => Pooling::Maximum,
                 Pool::Power => Pooling::Power,
             },
+            phases: self.cells.show.is_some(),
         };
         let plan = SpectrogramPlan::new(&settings, rate, part.span.len())?;
         Ok((Arc::new(plan), reference_hz))
@@ -381,7 +396,8 @@ impl Spectrogram {
         if let Some(export) = export {
             if !self.every_frame {
                 for column in 0..plan.columns {
-                    export.row(&head, &levels_db(cells.column(column), reference), None)?;
+                    let (level_db, beside) = row_of(&cells, column, reference);
+                    export.row(&head, &level_db, beside.as_deref())?;
                 }
             }
             export.end_table(&head)?;
@@ -411,7 +427,7 @@ impl Spectrogram {
     fn layout(&self, count: usize) -> SpectrogramLayout {
         let is_time = |cut: &Cut| matches!(cut, Cut::Time(_));
         SpectrogramLayout {
-            count,
+            count: if self.cells.show.is_some() { 2 * count } else { count },
             arrangement: self.arrangement(),
             time_slices: self.marks.slices.iter().any(is_time),
             frequency_slices: !self.marks.slices.iter().all(is_time),
@@ -462,12 +478,24 @@ impl Spectrogram {
 
     fn draw(&self, made: &[Made<'_>], range_db: (f64, f64)) -> Result<Figure> {
         let names: Vec<String> = made.iter().map(|one| one.part.title()).collect();
-        let spectrograms: Vec<DrawnSpectrogram<'_>> = made
+        let shown: &[Shown] =
+            if self.cells.show.is_some() { &[Shown::Level, Shown::Phase] } else { &[Shown::Level] };
+        let drawn: Vec<(&Made<'_>, Shown)> =
+            made.iter().flat_map(|one| shown.iter().map(move |shows| (one, *shows))).collect();
+        let name = |(one, shows): &(&Made<'_>, Shown)| match (shows, made.len()) {
+            (Shown::Level, 1) => "Level".to_string(),
+            (Shown::Phase, 1) => PHASE_NAME.to_string(),
+            (Shown::Level, _) => one.part.title(),
+            (Shown::Phase, _) => format!("{}: {PHASE_NAME}", one.part.title()),
+        };
+        let drawn_names: Vec<String> = drawn.iter().map(name).collect();
+        let spectrograms: Vec<DrawnSpectrogram<'_>> = drawn
             .iter()
-            .zip(&names)
-            .map(|(one, name)| DrawnSpectrogram {
+            .zip(&drawn_names)
+            .map(|((one, shows), name)| DrawnSpectrogram {
                 name,
                 spectrogram: &one.cells,
+                shows: *shows,
                 span_s: one.part.span_s(),
                 reference: one.part.reference,
                 marks: Marks {
@@ -541,8 +569,18 @@ fn head(
         frequency_hz,
         full_scale_db: reference.full_scale_db(),
         reference: reference.words(),
-        with_phase: every_frame,
+        beside: match (every_frame, plan.phase_step_s().is_some()) {
+            (true, _) => Some("phase_hz"),
+            (false, true) => Some("phase_deg"),
+            (false, false) => None,
+        },
     }
+}
+
+/// The levels of a column in dB, and its phases where they are shown.
+fn row_of(cells: &Cells, column: usize, reference: LevelReference) -> (Vec<f32>, Option<Vec<f32>>) {
+    let phases = cells.plan.phase_step_s().map(|_| cells.phases(column).to_vec());
+    (levels_db(cells.column(column), reference), phases)
 }
 
 /// Levels in dB of powers; silence is minus infinity.
@@ -607,8 +645,11 @@ fn quantities(made: &Made<'_>, range_db: (f64, f64)) -> Vec<Quantity> {
 fn settings_line(plan: &SpectrogramPlan, made: &Made<'_>) -> String {
     let rate = made.part.take().info.sample_rate_hz;
     let sharpened = if made.cells.is_sharpened { "; sharpened" } else { "" };
+    let phase = plan.phase_step_s().map_or(String::new(), |step_s| {
+        format!("; phases over {} ms", text::number(1e3 * step_s, 2))
+    });
     format!(
-        "{} window of {} ms: resolution {} Hz, blurs {} ms; a frame every {} ms{sharpened}",
+        "{} window of {} ms: resolution {} Hz, blurs {} ms; a frame every {} ms{sharpened}{phase}",
         plan.frames.window.kind(),
         text::number(1e3 * plan.frames.segment() as f64 / rate, 1),
         text::number(plan.frames.resolution_hz(rate), 2),
@@ -649,6 +690,9 @@ fn slice_line(made: &Made<'_>, slice: &Slice) -> String {
         ),
     }
 }
+
+/// What the phase is called.
+const PHASE_NAME: &str = "Phase from frame to frame, less that of the bin";
 
 /// Onsets that are listed; JSON has them all.
 const MOST_ONSETS: usize = 12;
@@ -699,6 +743,7 @@ fn as_json(made: &Made<'_>, range_db: (f64, f64)) -> Result<String> {
         axis: plan.axis,
         pooling: (!made.cells.is_sharpened).then(|| plan.pooling()),
         sharpened: made.cells.is_sharpened,
+        phase_step_s: plan.phase_step_s(),
         range_hz: (edges[0], edges[edges.len() - 1]),
         reference_hz: made.reference_hz,
     };
@@ -745,7 +790,7 @@ fn as_csv(made: &[Made<'_>]) -> Result<String> {
     for one in made {
         let head = head(&one.part, &one.cells.plan, one.part.reference, false);
         let rows = (0..one.cells.plan.columns)
-            .map(|column| levels_db(one.cells.column(column), one.part.reference));
+            .map(|column| row_of(&one.cells, column, one.part.reference));
         table += &export::csv_text(&head, rows, table.is_empty())?;
     }
     Ok(table)

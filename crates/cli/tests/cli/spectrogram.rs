@@ -219,6 +219,40 @@ fn cuts_onsets_and_other_looks() {
 }
 
 /// Whatever the number of threads, the same bytes.
+/// A tone cut and joined a third of a turn later: the level hardly shows it, the phase does, in the
+/// numbers and in the picture.
+#[test]
+fn a_cut_shows_in_the_phase() {
+    let bench = Bench::new();
+    let mut sound = tonemap_core::synth::sine(1000.0, 0.25, 0.0, 48_000.0, 96_000);
+    let joined = tonemap_core::synth::sine(1000.0, 0.25, 2.0, 48_000.0, 96_000);
+    sound[48_000..].copy_from_slice(&joined[48_000..]);
+    bench.take("cut.wav", 48_000, WavEncoding::Float, &[sound]);
+    let made = bench.json(
+        "spectrogram cut.wav --show phase --range 500Hz..2kHz --data a.npz --size 900x600 \
+         --figure a.png --format json --quiet",
+    );
+    assert!(made["settings"]["phase_step_s"].as_f64().is_some_and(|step_s| step_s > 0.005));
+    let column = |name| bench.array("a.npz", name).1;
+    let (time, frequency) = (column("time_s"), column("frequency_hz"));
+    let (shape, phase) = bench.array("a.npz", "phase_deg");
+    assert_eq!(shape, [time.len(), frequency.len()]);
+    let row = frequency.iter().position(|hz| *hz > 1000.0).expect("a row");
+    let of = |from: f64, to: f64| -> Vec<f64> {
+        let columns = (0..time.len()).filter(|n| (from..to).contains(&time[*n]));
+        columns.map(|n| phase[n * shape[1] + row]).collect()
+    };
+    let spread = |values: &[f64]| {
+        let (low, high) =
+            values.iter().fold((360.0f64, -360.0f64), |(low, high), x| (low.min(*x), high.max(*x)));
+        high - low
+    };
+    let (steady, cut) = (spread(&of(0.2, 0.8)), spread(&of(0.95, 1.05)));
+    assert!(steady < 0.01 && cut > 8.0, "{steady} {cut}");
+    let table = bench.run("spectrogram cut.wav --show phase --format csv --size 480x320").out;
+    assert!(table.starts_with("take,channel,time_s,frequency_hz,level_db,phase_deg\n"));
+}
+
 #[test]
 fn threads_change_nothing() {
     let bench = Bench::new();
@@ -237,7 +271,8 @@ fn threads_change_nothing() {
         assert!(run.status.success());
         std::fs::read(bench.path(&name)).expect("drawn")
     };
-    for look in [&["--pool", "power"][..], &["--sharpen"][..]] {
+    for look in [&["--pool", "power"][..], &["--sharpen"][..], &["--show", "phase", "--beside"][..]]
+    {
         let [one, two, eight] = ["1", "2", "8"].map(|threads| drawn(threads, look));
         assert!(one == two && two == eight, "{look:?}");
     }
@@ -257,6 +292,7 @@ fn requests_that_make_no_sense_are_refused() {
         ("--data a.txt", 2, "FILE.npz"),
         ("--every-frame", 2, "--data"),
         ("--slice 1.5", 2, "1.25s"),
+        ("--show phase --slice 1s", 2, "--slice"),
         ("--slice 9s", 2, "within the span"),
         ("--slice 30kHz", 2, "within the picture"),
     ] {

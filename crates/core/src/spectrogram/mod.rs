@@ -25,10 +25,12 @@
 //! needs, a [`ColumnAnalyser`] computes it.
 
 mod axis;
+mod phase;
 mod sharpened;
 mod slice;
 
 pub use axis::FrequencyAxis;
+pub use phase::{PhaseAnalyser, phases};
 pub use sharpened::{FrameValues, Moved, SharpAnalyser, gather, sharpened};
 pub use slice::{Slice, SliceAt};
 
@@ -73,6 +75,8 @@ pub struct SpectrogramSettings {
     pub size: (usize, usize),
     /// What becomes of values that share a cell.
     pub pooling: Pooling,
+    /// Whether phases are asked for, which takes frames before each column.
+    pub phases: bool,
 }
 
 impl Default for SpectrogramSettings {
@@ -84,6 +88,7 @@ impl Default for SpectrogramSettings {
             range_hz: None,
             size: (1024, 512),
             pooling: Pooling::default(),
+            phases: false,
         }
     }
 }
@@ -102,6 +107,8 @@ pub struct SpectrogramPlan {
     /// How frequencies are spread.
     pub axis: FrequencyAxis,
     pooling: Pooling,
+    /// How many frames before a frame its phase is compared with; 0 where phases are not asked for.
+    lead: u64,
     span_samples: u64,
     sample_rate_hz: f64,
     /// Bins of each row.
@@ -174,6 +181,7 @@ impl SpectrogramPlan {
                 }
             })
             .collect();
+        let lead = if settings.phases { frames_of_a_step(&frames) } else { 0 };
         let columns = most_columns.min(usize::try_from(frame_count).unwrap_or(most_columns));
         Ok(Self {
             frames,
@@ -182,6 +190,7 @@ impl SpectrogramPlan {
             edges_hz,
             axis: settings.axis,
             pooling: settings.pooling,
+            lead,
             span_samples,
             sample_rate_hz,
             bins,
@@ -200,6 +209,13 @@ impl SpectrogramPlan {
     #[must_use]
     pub fn pooling(&self) -> Pooling {
         self.pooling
+    }
+
+    /// Time in seconds over which phases move; `None` where they were not asked for.
+    #[must_use]
+    pub fn phase_step_s(&self) -> Option<f64> {
+        let samples = self.lead as f64 * self.frames.hop as f64;
+        (self.lead > 0).then_some(samples / self.sample_rate_hz)
     }
 
     /// Rows of the picture.
@@ -222,7 +238,7 @@ impl SpectrogramPlan {
     pub fn samples_of(&self, column: usize) -> Range<u64> {
         let frames = self.frames_of(column);
         let (hop, half) = (self.frames.hop as u64, self.frames.segment() as u64 / 2);
-        let start = (frames.start * hop).saturating_sub(half);
+        let start = (frames.start.saturating_sub(self.lead) * hop).saturating_sub(half);
         let last = (frames.end - 1) * hop + self.frames.segment() as u64;
         start.min(self.span_samples)..last.saturating_sub(half).min(self.span_samples)
     }
@@ -302,6 +318,11 @@ impl SpectrogramPlan {
         };
         self.edges_hz.windows(2).map(middle).collect()
     }
+}
+
+/// Frames in an eighth of a frame's length, at least one.
+fn frames_of_a_step(frames: &FramePlan) -> u64 {
+    (frames.segment() as f64 / 8.0 / frames.hop as f64).round().max(1.0) as u64
 }
 
 /// Share of a window for which it is above half its height.
@@ -630,6 +651,9 @@ pub struct Spectrogram {
     pub power: Vec<f32>,
     /// Whether energy was put back where it was, so that the cells of a tone add up.
     pub is_sharpened: bool,
+    /// The phase of each cell from frame to frame in degrees ([`PhaseAnalyser`]), in the same order;
+    /// none where it was not asked for.
+    pub phase_deg: Vec<f32>,
 }
 
 impl Spectrogram {
@@ -638,6 +662,13 @@ impl Spectrogram {
     pub fn column(&self, column: usize) -> &[f32] {
         let rows = self.plan.rows();
         &self.power[column * rows..(column + 1) * rows]
+    }
+
+    /// The phases of a column, where they were asked for.
+    #[must_use]
+    pub fn phases(&self, column: usize) -> &[f32] {
+        let rows = self.plan.rows();
+        &self.phase_deg[column * rows..(column + 1) * rows]
     }
 
     /// The cells of a sound that is read stretch by stretch, from a sample on.
@@ -654,7 +685,7 @@ impl Spectrogram {
             let sound = reader.at(from as i64 + needed.start as i64, count)?;
             analyser.column(column, sound, cells);
         }
-        Ok(Self { plan: plan.clone(), power, is_sharpened: false })
+        Ok(Self { plan: plan.clone(), power, is_sharpened: false, phase_deg: Vec::new() })
     }
 
     /// Mean power of each row over time: the spectrum of the whole, at the resolution of the picture.
@@ -718,5 +749,5 @@ pub fn spectrogram(
         let needed = plan.samples_of(column);
         analyser.column(column, &samples[needed.start as usize..needed.end as usize], cells);
     }
-    Ok(Spectrogram { plan, power, is_sharpened: false })
+    Ok(Spectrogram { plan, power, is_sharpened: false, phase_deg: Vec::new() })
 }

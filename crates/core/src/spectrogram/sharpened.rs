@@ -210,5 +210,5 @@ pub fn sharpened(
         analyser.column(column, &samples[needed.start as usize..needed.end as usize], &mut moved);
         gather(&plan, &moved, &mut power);
     }
-    Ok(Spectrogram { plan, power, is_sharpened: true })
+    Ok(Spectrogram { plan, power, is_sharpened: true, phase_deg: Vec::new() })
 }

@@ -4,7 +4,7 @@ use rand::{RngExt, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 use tonemap_core::frame::FrameSettings;
 use tonemap_core::spectrogram::{
-    FrequencyAxis, Pooling, Spectrogram, SpectrogramSettings, spectrogram,
+    FrequencyAxis, Pooling, Spectrogram, SpectrogramSettings, phases, spectrogram,
 };
 use tonemap_core::synth;
 use tonemap_core::units::Extent;
@@ -12,8 +12,11 @@ use tonemap_core::window::WindowKind;
 
 use crate::support::{Accuracy, in_parallel, trials};
 
-pub(crate) const MEASURES: &[fn()] =
-    &[tones_have_their_level_and_place_on_every_axis, sharpened_glides_are_lines];
+pub(crate) const MEASURES: &[fn()] = &[
+    tones_have_their_level_and_place_on_every_axis,
+    sharpened_glides_are_lines,
+    phases_go_on_and_break_where_a_tone_does,
+];
 
 const RATE_HZ: f64 = 48_000.0;
 
@@ -125,7 +128,7 @@ fn mean_power_keeps_the_level_of_noise() {
             pooling: Pooling::Power,
             size: (50, 100),
             range_hz: Some((50.0, 20_000.0)),
-            time_s: None,
+            ..SpectrogramSettings::default()
         };
         let picture = made(&sound, &settings);
         let inner: Vec<f64> =
@@ -286,4 +289,57 @@ fn sharpened_tones_and_clicks_stand_where_they_are() {
         .max_by(|a, b| picture.column(*a)[row].total_cmp(&picture.column(*b)[row]));
     let at = plan.time_s(at.expect("columns"));
     assert!((at - 0.5).abs() < 0.003, "{at}");
+}
+
+/// A tone keeps the phase that its distance from the bin gives it; where it is cut and joined, what
+/// it leaves that by adds up to the angle it was turned by, at the same level.
+#[test]
+pub(crate) fn phases_go_on_and_break_where_a_tone_does() {
+    let wrapped = |degrees: f64| degrees - 360.0 * (degrees / 360.0).round();
+    let errors = in_parallel(trials(40, 200), |seed| {
+        let mut random = ChaCha8Rng::seed_from_u64(900 + seed);
+        let hz = 60.0 * 200f64.powf(random.random::<f64>());
+        let turned_deg = random.random_range(-150.0..150.0f64);
+        let begin = random.random_range(0.0..6.0);
+        let turned = begin + turned_deg.to_radians();
+        let mut sound = synth::sine(hz, 0.3, begin, RATE_HZ, 96_000);
+        let after = synth::sine(hz, 0.3, turned, RATE_HZ, 96_000);
+        let cut = random.random_range(40_000..56_000);
+        sound[cut..].copy_from_slice(&after[cut..]);
+        let noise = synth::to_samples(&synth::white_noise(seed, 0.3e-3, 96_000));
+        sound.iter_mut().zip(noise).for_each(|(x, noise)| *x += noise);
+        // A column for each frame, a row for each bin.
+        let frames = FrameSettings {
+            segment: Some(Extent::Samples(2048)),
+            hop: Some(Extent::Samples(random.random_range(96..512))),
+            zero_pad: Some(1.0),
+            ..FrameSettings::default()
+        };
+        let settings = SpectrogramSettings {
+            frames,
+            axis: FrequencyAxis::Linear,
+            size: (2000, 4000),
+            ..SpectrogramSettings::default()
+        };
+        let (plan, phases) = phases(&sound, RATE_HZ, &settings).expect("made");
+        assert_eq!(plan.columns as u64, plan.frame_count);
+        let (hop, bin_hz) = (plan.frames.hop as f64, RATE_HZ / 2048.0);
+        let step_s = plan.phase_step_s().expect("phases");
+        assert!((step_s * RATE_HZ / 256.0 - 1.0).abs() < 1.0, "{step_s}");
+        let bin = (hz / bin_hz).round();
+        let row = plan.row_hz().iter().position(|row| (row / bin_hz).round() == bin);
+        let at = |column: usize| f64::from(phases[column * plan.rows() + row.expect("a row")]);
+        assert!(at(0).is_nan(), "the first frame has none before it");
+        let truth = wrapped(360.0 * (hz - bin * bin_hz) * step_s);
+        let steady = wrapped(at(plan.column_at(0.3)) - truth);
+        let across =
+            (cut as f64 - 1100.0) / hop..(cut as f64 + 1100.0) / hop + 2.0 + step_s * RATE_HZ / hop;
+        let across = across.start as usize..across.end as usize;
+        let across = across.step_by((step_s * RATE_HZ / hop).round() as usize);
+        let broken: f64 = across.map(|column| wrapped(at(column) - truth)).sum();
+        (steady, wrapped(broken - turned_deg))
+    });
+    let of = |which: fn(&(f64, f64)) -> f64| errors.iter().map(which).collect::<Vec<_>>();
+    Accuracy::all_bare("phase of a steady tone at 57 dB", "deg", of(|e| e.0)).hold(0.005);
+    Accuracy::all_bare("angle at a cut, from the phases across it", "deg", of(|e| e.1)).hold(0.01);
 }

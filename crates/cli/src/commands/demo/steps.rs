@@ -232,6 +232,17 @@ pub(super) const STEPS: &[Step] = &[
         files: &[],
     },
     Step {
+        heading: "The bell: where the phase goes on",
+        text: "Its second partial close by, and below it the phase from frame to frame, less what \
+               the frequency of the bin explains: 0 where the partial lies, ahead below it and \
+               behind above. The level falls and rises with the beat of a pair; the phase goes on, \
+               so that nothing was struck anew.",
+        arguments: "spectrogram bell-cut0 --show phase --axis linear --range 1540Hz..1646Hz --to 5 \
+                    --figure bell-phase.png",
+        figure: Some("bell-phase.png"),
+        files: &[],
+    },
+    Step {
         heading: "The hall after a burst",
         text: "A balloon in the empty hall. Low notes stay for two seconds, high ones for half a \
                second; the onset \
