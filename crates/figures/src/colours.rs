@@ -77,7 +77,7 @@ pub(crate) fn cyclic() -> [[u8; 3]; COLOURS] {
     for (n, colour) in table.iter_mut().enumerate() {
         let degrees = 360.0 * (n as f64 + 0.5) / COLOURS as f64 - 180.0;
         let lightness = 0.64 + 0.18 * degrees.to_radians().cos();
-        *colour = within_gamut(lightness, 0.13, (degrees + 95.0).to_radians());
+        *colour = within_gamut(lightness, 0.095, (degrees + 95.0).to_radians());
     }
     table
 }
@@ -139,7 +139,7 @@ mod tests {
         let step =
             |a: [u8; 3], b: [u8; 3]| a.iter().zip(b).map(|(a, b)| a.abs_diff(b)).max().unwrap_or(0);
         let largest = (0..COLOURS).map(|n| step(table[n], table[(n + 1) % COLOURS])).max();
-        assert!(largest.is_some_and(|step| step < 9), "{largest:?}");
+        assert!(largest.is_some_and(|step| step < 5), "{largest:?}");
         assert!(lightness(table[COLOURS / 2]) > lightness(table[0]) + 0.3);
         assert!(step(table[COLOURS / 4], table[3 * COLOURS / 4]) > 60, "sides are apart");
     }
