@@ -1,6 +1,6 @@
 //! The manual: the page of each command is made from the program, and what the others say holds.
 //!
-//! `MANUAL_UPDATE=1 cargo test --release -p tonemap --test cli -- the_demo_writes` writes the pages
+//! `MANUAL_UPDATE=1 cargo test --release --workspace --test cli -- the_demo_writes` writes the pages
 //! of the commands anew.
 
 use std::collections::BTreeSet;
