@@ -121,16 +121,10 @@ impl<'a> Columns<'a> {
         let (rows, pass) = (self.plan.rows(), &self.pass);
         match &self.analyser {
             Analyser::Usual(analyser) => {
-                self.power[columns.start * rows..columns.end * rows]
-                    .par_chunks_mut(rows)
-                    .enumerate()
-                    .for_each_init(
-                        || analyser.clone(),
-                        |analyser, (n, cells)| {
-                            let column = columns.start + n;
-                            analyser.column(column, pass.samples(column), cells);
-                        },
-                    );
+                let cells = &mut self.power[columns.start * rows..columns.end * rows];
+                each_column(analyser, (columns.start, rows), cells, |analyser, column, cells| {
+                    analyser.column(column, pass.samples(column), cells);
+                });
             }
             Analyser::Sharp(analyser) => {
                 // Energy may go to other columns: it is gathered in the order of the columns, so
@@ -155,16 +149,10 @@ impl<'a> Columns<'a> {
             }
         }
         if let Some(analyser) = &self.phases {
-            self.phase_deg[columns.start * rows..columns.end * rows]
-                .par_chunks_mut(rows)
-                .enumerate()
-                .for_each_init(
-                    || analyser.clone(),
-                    |analyser, (n, cells)| {
-                        let column = columns.start + n;
-                        analyser.column(column, pass.samples(column), cells);
-                    },
-                );
+            let cells = &mut self.phase_deg[columns.start * rows..columns.end * rows];
+            each_column(analyser, (columns.start, rows), cells, |analyser, column, cells| {
+                analyser.column(column, pass.samples(column), cells);
+            });
         }
         if let Some(frames) = &mut self.frames
             && frames.failed.is_none()
@@ -186,6 +174,19 @@ impl<'a> Columns<'a> {
             }),
         }
     }
+}
+
+/// Computes columns from the first on, each of so many cells, on all cores.
+fn each_column<A: Clone + Send + Sync>(
+    analyser: &A,
+    (first, rows): (usize, usize),
+    cells: &mut [f32],
+    compute: impl Fn(&mut A, usize, &mut [f32]) + Send + Sync,
+) {
+    cells.par_chunks_mut(rows).enumerate().for_each_init(
+        || analyser.clone(),
+        |analyser, (n, cells)| compute(analyser, first + n, cells),
+    );
 }
 
 /// The spectrogram behind a track, on a logarithmic axis.

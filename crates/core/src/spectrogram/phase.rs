@@ -9,9 +9,9 @@
 //! how much further the phase has moved than the frequency f_k of the bin explains. D is an eighth of
 //! a frame, or one hop where that is more: frames that overlap nearly as a whole would show next to
 //! nothing. A steady tone at f reads 2π·(f − f_k)·D/f_s, from frame to frame the same, in all bins
-//! that it rules: 0 in the middle of a bin. Where a tone is cut and joined, begins anew or is modulated, the phase leaves
-//! that, also where its level does not. Of the frames and bins that share a cell it is that of the
-//! strongest, \|X_b\[k\]·X_a\[k\]\|.
+//! that it rules: 0 in the middle of a bin. Where a tone is cut and joined, begins anew or is
+//! modulated, the phase leaves that, also where its level does not. Of the frames and bins that share
+//! a cell it is that of the strongest, \|X_b\[k\]·X_a\[k\]\|.
 
 use std::sync::Arc;
 
