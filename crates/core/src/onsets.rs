@@ -77,8 +77,9 @@ const LEAST_NOVELTY: f32 = 0.6;
 /// A moment at which something may begin.
 #[derive(Debug, Clone, Copy)]
 pub(crate) struct Onset {
-    /// Seconds from the first sample.
+    /// Seconds from the first sample, and their standard uncertainty.
     pub(crate) time_s: f64,
+    pub(crate) time_s_u: f64,
     /// New energy, in nats: the greatest of the bands.
     pub(crate) novelty: f32,
     /// The second greatest of the bands.
@@ -456,9 +457,10 @@ impl OnsetFinder {
         }
         let half = 0.5 * self.window.len() as f64 / self.rate_hz;
         let frame_s = self.frames[place].number as f64 * self.hop_s + half;
-        let (time_s, power) = self.fine.begin(frame_s);
+        let Beginning { time_s, time_s_u, power } = self.fine.begin(frame_s);
         let (persistence, growth) = self.persistence(place);
-        self.found.push(Onset { time_s, novelty: here, breadth, persistence, growth, power });
+        let novelty = here;
+        self.found.push(Onset { time_s, time_s_u, novelty, breadth, persistence, growth, power });
     }
 
     /// How much further off a long prediction is past a frame than before it, summed over bands; and
@@ -539,16 +541,21 @@ impl WithSimd for Learning<'_> {
     }
 }
 
+/// Where a sound begins.
+struct Beginning {
+    time_s: f64,
+    time_s_u: f64,
+    /// Largest power of the samples soon after.
+    power: f64,
+}
+
 /// The powers of the last samples, of their differences and of their second differences, in short
 /// blocks: these weigh high frequencies by 6 and 12 dB per octave.
 #[derive(Debug, Clone)]
 struct FineCourse {
     block: usize,
     block_s: f64,
-    sums: [f64; 3],
-    filled: usize,
-    /// The last two samples.
-    last: [f32; 2],
+    /// The last two samples of the block before, and those of the block that is being filled.
     values: Vec<f32>,
     powers: VecDeque<[f64; 3]>,
     /// Number of the first of them.
@@ -565,10 +572,7 @@ impl FineCourse {
         Self {
             block,
             block_s: block as f64 / rate_hz,
-            sums: [0.0; 3],
-            filled: 0,
-            last: [0.0; 2],
-            values: Vec::new(),
+            values: vec![0.0; 2],
             powers: VecDeque::new(),
             first: 0,
         }
@@ -577,37 +581,42 @@ impl FineCourse {
     fn push(&mut self, samples: &[f32]) {
         let mut rest = samples;
         while !rest.is_empty() {
-            let (now, later) = rest.split_at(rest.len().min(self.block - self.filled));
+            let missing = self.block + 2 - self.values.len();
+            let (now, later) = rest.split_at(rest.len().min(missing));
             rest = later;
-            // The samples and the two before them, and their differences.
-            self.values.clear();
-            self.values.extend_from_slice(&self.last);
             self.values.extend_from_slice(now);
-            self.last.copy_from_slice(&self.values[now.len()..]);
-            self.sums[0] += f64::from(dot(&self.values[2..], &self.values[2..]));
-            for (order, sum) in (1..).zip(&mut self.sums[1..]) {
-                for n in 0..self.values.len() - 1 {
-                    self.values[n] = self.values[n + 1] - self.values[n];
-                }
-                self.values.pop();
-                let new = &self.values[2 - order..];
-                *sum += f64::from(dot(new, new));
-            }
-            self.filled += now.len();
-            if self.filled == self.block {
-                self.powers.push_back(self.sums.map(|sum| 2.0 * sum / self.block as f64));
-                (self.sums, self.filled) = ([0.0; 3], 0);
-                if self.powers.len() as f64 * self.block_s > Self::KEPT_S {
-                    self.powers.pop_front();
-                    self.first += 1;
-                }
+            if self.values.len() == self.block + 2 {
+                self.add_block();
             }
         }
     }
 
-    /// Where one of the powers rises most near a time, and the largest power of the samples soon
-    /// after that.
-    fn begin(&self, near_s: f64) -> (f64, f64) {
+    /// Adds a block that is full: as a whole, so that it is the same however its samples came.
+    fn add_block(&mut self) {
+        let values = &mut self.values;
+        let last = [values[self.block], values[self.block + 1]];
+        let mut sums = [dot(&values[2..], &values[2..]); 3];
+        for (order, sum) in (1..).zip(&mut sums[1..]) {
+            for n in 0..values.len() - 1 {
+                values[n] = values[n + 1] - values[n];
+            }
+            values.pop();
+            let new = &values[2 - order..];
+            *sum = dot(new, new);
+        }
+        values.clear();
+        values.extend_from_slice(&last);
+        self.powers.push_back(sums.map(|sum| 2.0 * f64::from(sum) / self.block as f64));
+        if self.powers.len() as f64 * self.block_s > Self::KEPT_S {
+            self.powers.pop_front();
+            self.first += 1;
+        }
+    }
+
+    /// Where one of the powers rises most near a time. It is known to a block, and to what noise hides
+    /// of the time in which it rises to half of what it reaches: an amplitude that begins as the
+    /// square of the time is hidden for the fourth root of noise over power.
+    fn begin(&self, near_s: f64) -> Beginning {
         /// Where it is looked for, before and after.
         const BEFORE_S: f64 = 0.015;
         const AFTER_S: f64 = 0.0125;
@@ -617,6 +626,12 @@ impl FineCourse {
         const SOON: usize = 16;
         /// Share of the power after it that the first block of a rise has.
         const BEGUN: f64 = 0.1;
+        /// A rise is over after so many blocks; what is not known of its beginning, in blocks, as a
+        /// share of what is hidden of it, and where none is seen, in seconds.
+        const RISES: usize = 40;
+        const OF_BLOCK: f64 = 0.6;
+        const OF_RISE: f64 = 0.7;
+        const UNSEEN_S: f64 = 0.01;
         /// A steep rise is followed back to where it left what was before, as ratios of powers.
         const STEEP: f64 = 10.0;
         const LEAVES: f64 = 4.0;
@@ -654,9 +669,17 @@ impl FineCourse {
                 let rises = |n: &usize| self.powers[*n][which] > LEAVES * quiet;
                 let rising = (n - QUIET..begin).rev().take_while(rises).count();
                 let begin = if rise > STEEP { begin - rising } else { begin };
-                ((self.first + begin as u64) as f64 * self.block_s, largest(begin))
+                let ahead = begin..(begin + RISES).min(self.powers.len());
+                let course = || self.powers.range(ahead.clone()).map(|powers| powers[which]);
+                let most = course().fold(0.0, f64::max);
+                let risen = course().take_while(|power| *power < 0.5 * most).count() as f64;
+                Beginning {
+                    time_s: (self.first + begin as u64) as f64 * self.block_s,
+                    time_s_u: self.block_s * OF_BLOCK.hypot(OF_RISE * risen * rise.powf(-0.25)),
+                    power: largest(begin),
+                }
             }
-            _ => (near_s, largest(place(near_s))),
+            _ => Beginning { time_s: near_s, time_s_u: UNSEEN_S, power: largest(place(near_s)) },
         }
     }
 }

@@ -445,7 +445,9 @@ fn note_table<'t>() -> Table<'t, Row<'t, PitchNote>> {
     };
     let cents = |note: &PitchNote| pair(Some(note.cents), Some(note.cents_u));
     Table::new()
-        .number("", "start s", 2, |row: &Row<'t, PitchNote>| Some(row.item.start_s))
+        .measured("", "start s", 3, |row: &Row<'t, PitchNote>| {
+            pair(Some(row.item.start_s), row.item.start_s_u)
+        })
         .number("", "end s", 2, |row| Some(row.item.end_s))
         .words("", "note", |row| row.item.note.to_string())
         .signed_measured("", "cents", 3, move |row| cents(row.item))

@@ -329,8 +329,13 @@ impl PitchTracker {
         }
         let level = |time_s: f64| self.course.around(time_s - self.start_s, LEVEL_S);
         let runs = notes::runs(&self.track, &onsets, self.hop_s);
-        let notes =
-            notes::notes(&mut self.track, runs, level, self.hop_s, self.settings.reference_hz);
+        let notes = notes::notes(
+            &mut self.track,
+            runs,
+            &onsets,
+            level,
+            (self.hop_s, self.settings.reference_hz),
+        );
         Pitch { hop_s: self.hop_s, track: self.track, notes }
     }
 }

@@ -16,6 +16,8 @@ use crate::wavering::{Wavering, wavering};
 pub struct PitchNote {
     /// When it begins and ends, in seconds from the start of the take.
     pub start_s: f64,
+    /// Uncertainty of its beginning; `None` where no onset marks it.
+    pub start_s_u: Option<f64>,
     /// See above.
     pub end_s: f64,
     /// Its fundamental in Hz: the median, or the middle of its vibrato.
@@ -63,7 +65,9 @@ pub struct PitchNote {
 impl PitchNote {
     /// Its numbers.
     pub const FIELDS: [Field<Self>; 15] = [
-        Field::plain("start_s", "start", Unit::Second, 2, |note| Some(note.start_s)),
+        Field::measured("start_s", "start", Unit::Second, 4, |note| {
+            Some(Measured::new(note.start_s, note.start_s_u.unwrap_or(f64::NAN)))
+        }),
         Field::plain("end_s", "end", Unit::Second, 2, |note| Some(note.end_s)),
         Field::measured("f0_hz", "fundamental", Unit::Hertz, 4, |note| {
             Some(Measured::new(note.f0_hz, note.f0_hz_u))
@@ -325,9 +329,9 @@ fn cut_at_leaps(
 pub(super) fn notes(
     track: &mut [PitchPoint],
     runs: Vec<Run>,
+    onsets: &[Onset],
     level: impl Fn(f64) -> f64,
-    hop_s: f64,
-    reference_hz: f64,
+    (hop_s, reference_hz): (f64, f64),
 ) -> Vec<PitchNote> {
     let mut groups: Vec<Group> = Vec::new();
     for run in runs {
@@ -373,7 +377,7 @@ pub(super) fn notes(
     };
     let kept: Vec<&Group> = (0..groups.len()).filter(|n| is_note(*n)).map(|n| &groups[n]).collect();
     let mut of_notes = vec![false; track.len()];
-    let mut notes = Vec::new();
+    let mut notes: Vec<PitchNote> = Vec::new();
     for group in kept {
         let mut frames = Vec::new();
         for run in &group.runs {
@@ -388,7 +392,12 @@ pub(super) fn notes(
                 frames.push(track[n]);
             }
         }
-        notes.extend(note(&frames, hop_s, reference_hz));
+        let start = start_of(group.first, track, onsets, hop_s);
+        let Some(note) = note(&frames, start, hop_s, reference_hz) else { continue };
+        if let Some(before) = notes.last_mut().filter(|before| before.end_s > note.start_s) {
+            before.end_s = note.start_s;
+        }
+        notes.push(note);
     }
     for (point, is_of_note) in track.iter_mut().zip(of_notes) {
         if !is_of_note {
@@ -396,6 +405,24 @@ pub(super) fn notes(
         }
     }
     notes
+}
+
+/// When a note begins, and how well that is known: with its onset, if it has one, though it may be
+/// read later; a low note shows it within a share of its period.
+fn start_of(first: Run, track: &[PitchPoint], onsets: &[Onset], hop_s: f64) -> (f64, Option<f64>) {
+    const OF_PERIOD: f64 = 0.3;
+    let frame_s = track[first.from].time_s;
+    let of_frame_s = (frame_s - 0.5 * hop_s).max(0.0);
+    let away_s = |onset: &&Onset| (onset.time_s - frame_s).abs();
+    let begin = onsets.partition_point(|onset| onset.time_s < frame_s - OF_ONSET_S);
+    let near = onsets[begin..].iter().take_while(|onset| onset.time_s < frame_s + OF_ONSET_S);
+    let nearest = near
+        .filter(|onset| onset.is_certain())
+        .min_by(|a, b| away_s(a).total_cmp(&away_s(b)))
+        .filter(|_| first.begins == Begins::Onset);
+    let of_period_s = OF_PERIOD / first.hz(track);
+    let known = |onset: &Onset| (onset.time_s, Some(onset.time_s_u.hypot(of_period_s)));
+    nearest.map_or((of_frame_s, None), known)
 }
 
 /// What a reading must be multiplied by to be at a fundamental: 1, or a small number or its
@@ -433,8 +460,13 @@ fn median(mut values: Vec<f64>) -> f64 {
 }
 
 /// What can be said of a note.
-fn note(frames: &[PitchPoint], hop_s: f64, reference_hz: f64) -> Option<PitchNote> {
-    let (first, last) = (frames.first()?, frames.last()?);
+fn note(
+    frames: &[PitchPoint],
+    (start_s, start_s_u): (f64, Option<f64>),
+    hop_s: f64,
+    reference_hz: f64,
+) -> Option<PitchNote> {
+    let last = frames.last()?;
     let hz: Vec<f64> = frames.iter().filter_map(|point| point.f0_hz).collect();
     let median_hz = median(hz.clone());
     let course: Vec<f64> = hz.iter().map(|hz| cents_between(median_hz, *hz)).collect();
@@ -471,7 +503,8 @@ fn note(frames: &[PitchPoint], hop_s: f64, reference_hz: f64) -> Option<PitchNot
     let strongest_harmonic = median(readings().map(|r| f64::from(r.strongest)).collect()) as usize;
     let with_first = readings().filter(|r| r.has_first).count();
     Some(PitchNote {
-        start_s: (first.time_s - 0.5 * hop_s).max(0.0),
+        start_s,
+        start_s_u,
         end_s: last.time_s + 0.5 * hop_s,
         f0_hz,
         f0_hz_u,

@@ -5,7 +5,9 @@ use rand::{RngExt, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 use tonemap_core::partials::{PartialsSettings, partials};
 use tonemap_core::pitch::{PitchSettings, pitch};
-use tonemap_core::synth::{PluckedString, StruckUnison, mix, room, to_samples};
+use tonemap_core::synth::{
+    PluckedString, StruckUnison, Vibrato, fade, harmonics, mix, render, room, to_samples,
+};
 use tonemap_core::timbre::{TimbreSettings, timbre};
 use tonemap_core::units::cents_between;
 
@@ -16,6 +18,7 @@ pub(crate) const MEASURES: &[fn()] = &[
     a_string_struck_again_is_another_note,
     the_partials_of_a_struck_note_are_there,
     the_attack_of_a_struck_note_is_told,
+    notes_begin_within_the_uncertainty_of_their_onset,
 ];
 
 const RATE_HZ: f64 = 48_000.0;
@@ -211,4 +214,41 @@ pub(crate) fn the_attack_of_a_struck_note_is_told() {
     let count = |which: usize| found.iter().filter(|of| of[which]).count();
     println!("attacks of {} struck notes: {} given, {} right", found.len(), count(0), count(1));
     assert!(100 * count(0) >= 98 * found.len() && 100 * count(1) >= 90 * found.len());
+}
+
+/// Plucked, struck and blown notes of any pitch begin when they do, as well as is said.
+#[test]
+pub(crate) fn notes_begin_within_the_uncertainty_of_their_onset() {
+    let found = in_parallel(trials(240, 1200), |case| {
+        let mut random = ChaCha8Rng::seed_from_u64(0x0a5e7 + case);
+        let f0_hz = any_f0_hz(&mut random);
+        let note = struck(&mut random, f0_hz);
+        let noise_db = random.random_range(-80.0..-40.0f64);
+        let rms = 0.1 * 10f64.powf(noise_db / 20.0);
+        let mut sound = room(case, rms, 5.0, 0.0, RATE_HZ, (2.0 * RATE_HZ) as usize);
+        let onset_s = random.random_range(0.2..0.5);
+        let start = (onset_s * RATE_HZ) as usize;
+        let lasts_s = 1.8 - onset_s;
+        let rise_s = 0.004 * random.random_range(0.0..4.0f64).exp2();
+        let voice = match case % 3 {
+            0 => note.render(case, RATE_HZ, lasts_s),
+            1 => note.string.render(RATE_HZ, lasts_s),
+            _ => {
+                let amplitudes: Vec<f64> = (1..13).map(|n| 0.1 / f64::from(n)).collect();
+                let tone = harmonics(f0_hz, &amplitudes);
+                let mut tone = render(&tone, Vibrato::default(), RATE_HZ, lasts_s);
+                fade(&mut tone, rise_s, RATE_HZ);
+                tone
+            }
+        };
+        mix(&mut sound[start..], &voice);
+        let notes = pitch(&to_samples(&sound), RATE_HZ, &PitchSettings::default());
+        let note = notes.expect("settings").notes.into_iter().find(|n| n.end_s > onset_s + 0.1)?;
+        let u = note.start_s_u?;
+        Some((note.start_s - onset_s, u))
+    });
+    let known: Vec<(f64, f64)> = found.iter().copied().flatten().collect();
+    println!("notes that begin with an onset: {} of {}", known.len(), found.len());
+    assert!(10 * known.len() >= 9 * found.len());
+    Accuracy::all("beginning of a note by its onset", "s", known).hold(0.01);
 }
