@@ -80,6 +80,8 @@ pub(crate) struct Onset {
     /// Seconds from the first sample, and their standard uncertainty.
     pub(crate) time_s: f64,
     pub(crate) time_s_u: f64,
+    /// Power of the samples after it over that of those before, the greatest of what is weighed.
+    pub(crate) rise: f64,
     /// New energy, in nats: the greatest of the bands.
     pub(crate) novelty: f32,
     /// The second greatest of the bands.
@@ -100,6 +102,11 @@ impl Onset {
         let stays = self.persistence > (0.8 * self.novelty).max(2.4);
         (self.novelty > 1.7 && self.breadth > 0.3 && stays)
             || (self.novelty > 1.5 && self.growth > 6.0)
+    }
+
+    /// Whether it is seen in the samples, and not only in spectra.
+    pub(crate) fn is_sharp(&self) -> bool {
+        self.rise > 4.0
     }
 
     /// Whether it is one, if the fundamental is another than before a silence.
@@ -457,10 +464,19 @@ impl OnsetFinder {
         }
         let half = 0.5 * self.window.len() as f64 / self.rate_hz;
         let frame_s = self.frames[place].number as f64 * self.hop_s + half;
-        let Beginning { time_s, time_s_u, power } = self.fine.begin(frame_s);
+        let Beginning { time_s, time_s_u, rise, power } = self.fine.begin(frame_s);
         let (persistence, growth) = self.persistence(place);
         let novelty = here;
-        self.found.push(Onset { time_s, time_s_u, novelty, breadth, persistence, growth, power });
+        self.found.push(Onset {
+            time_s,
+            time_s_u,
+            rise,
+            novelty,
+            breadth,
+            persistence,
+            growth,
+            power,
+        });
     }
 
     /// How much further off a long prediction is past a frame than before it, summed over bands; and
@@ -545,6 +561,8 @@ impl WithSimd for Learning<'_> {
 struct Beginning {
     time_s: f64,
     time_s_u: f64,
+    /// Power after it over that before.
+    rise: f64,
     /// Largest power of the samples soon after.
     power: f64,
 }
@@ -675,11 +693,18 @@ impl FineCourse {
                 let risen = course().take_while(|power| *power < 0.5 * most).count() as f64;
                 Beginning {
                     time_s: (self.first + begin as u64) as f64 * self.block_s,
-                    time_s_u: self.block_s * OF_BLOCK.hypot(OF_RISE * risen * rise.powf(-0.25)),
+                    time_s_u: (self.block_s * OF_BLOCK.hypot(OF_RISE * risen * rise.powf(-0.25)))
+                        .hypot(UNSEEN_S / rise),
+                    rise,
                     power: largest(begin),
                 }
             }
-            _ => Beginning { time_s: near_s, time_s_u: UNSEEN_S, power: largest(place(near_s)) },
+            (rise, _) => Beginning {
+                time_s: near_s,
+                time_s_u: UNSEEN_S,
+                rise,
+                power: largest(place(near_s)),
+            },
         }
     }
 }

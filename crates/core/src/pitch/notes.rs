@@ -396,6 +396,9 @@ pub(super) fn notes(
         let Some(note) = note(&frames, start, hop_s, reference_hz) else { continue };
         if let Some(before) = notes.last_mut().filter(|before| before.end_s > note.start_s) {
             before.end_s = note.start_s;
+            // What still reads the note before is none of this one.
+            let late = (0..group.first.from).rev().take_while(|n| track[*n].time_s > note.start_s);
+            late.for_each(|n| of_notes[n] = false);
         }
         notes.push(note);
     }
@@ -407,17 +410,18 @@ pub(super) fn notes(
     notes
 }
 
-/// When a note begins, and how well that is known: with its onset, if it has one, though it may be
-/// read later; a low note shows it within a share of its period.
+/// When a note begins, and how well that is known: with its onset, if that is seen in the samples,
+/// though the note may be read later; a low note shows it within a share of its period. Of several
+/// onsets it is the nearest, less so one that is not known well.
 fn start_of(first: Run, track: &[PitchPoint], onsets: &[Onset], hop_s: f64) -> (f64, Option<f64>) {
     const OF_PERIOD: f64 = 0.3;
     let frame_s = track[first.from].time_s;
     let of_frame_s = (frame_s - 0.5 * hop_s).max(0.0);
-    let away_s = |onset: &&Onset| (onset.time_s - frame_s).abs();
+    let away_s = |onset: &&Onset| (onset.time_s - frame_s).abs() + 2.0 * onset.time_s_u;
     let begin = onsets.partition_point(|onset| onset.time_s < frame_s - OF_ONSET_S);
     let near = onsets[begin..].iter().take_while(|onset| onset.time_s < frame_s + OF_ONSET_S);
     let nearest = near
-        .filter(|onset| onset.is_certain())
+        .filter(|onset| onset.is_sharp())
         .min_by(|a, b| away_s(a).total_cmp(&away_s(b)))
         .filter(|_| first.begins == Begins::Onset);
     let of_period_s = OF_PERIOD / first.hz(track);
