@@ -422,12 +422,13 @@ impl OnsetFinder {
         let keep = (-self.hop_s / SOUND_MEMORY_S).exp() as f32;
         let sums = &mut self.sums;
         for k in 0..sums.one.len() {
-            let (a_re, a_im, b_re, b_im) = (&x0.re[k], &x0.im[k], &x1.re[k], &x1.im[k]);
-            let (c_re, c_im) = (&x2.re[k], &x2.im[k]);
-            let (one, two) = (&mut sums.one[k], &mut sums.two[k]);
-            let (cross_re, cross_im) = (&mut sums.cross.re[k], &mut sums.cross.im[k]);
-            let (one_re, one_im) = (&mut sums.to_one.re[k], &mut sums.to_one.im[k]);
-            let (two_re, two_im) = (&mut sums.to_two.re[k], &mut sums.to_two.im[k]);
+            // Copies, which nothing else can change: only so are they worked on side by side.
+            let (a_re, a_im, b_re, b_im) = (x0.re[k], x0.im[k], x1.re[k], x1.im[k]);
+            let (c_re, c_im) = (x2.re[k], x2.im[k]);
+            let (mut one, mut two) = (sums.one[k], sums.two[k]);
+            let (mut cross_re, mut cross_im) = (sums.cross.re[k], sums.cross.im[k]);
+            let (mut one_re, mut one_im) = (sums.to_one.re[k], sums.to_one.im[k]);
+            let (mut two_re, mut two_im) = (sums.to_two.re[k], sums.to_two.im[k]);
             for lane in 0..8 {
                 let (ar, ai, br, bi) = (a_re[lane], a_im[lane], b_re[lane], b_im[lane]);
                 let (cr, ci) = (c_re[lane], c_im[lane]);
@@ -440,6 +441,10 @@ impl OnsetFinder {
                 two_re[lane] = keep * two_re[lane] + (cr * ar + ci * ai);
                 two_im[lane] = keep * two_im[lane] + (cr * ai - ci * ar);
             }
+            (sums.one[k], sums.two[k]) = (one, two);
+            (sums.cross.re[k], sums.cross.im[k]) = (cross_re, cross_im);
+            (sums.to_one.re[k], sums.to_one.im[k]) = (one_re, one_im);
+            (sums.to_two.re[k], sums.to_two.im[k]) = (two_re, two_im);
         }
     }
 

@@ -109,6 +109,19 @@ impl Candidate {
         self.f0_hz * stiff_ratio(number, self.inharmonicity)
     }
 
+    /// What lies on a share of the way to a reading of the same fundamental at another time.
+    fn on_the_way_to(&self, other: &Self, share: f64) -> Self {
+        let between = |a: f64, b: f64| a + share * (b - a);
+        Self {
+            f0_hz: between(self.f0_hz, other.f0_hz),
+            f0_hz_u: between(self.f0_hz_u, other.f0_hz_u),
+            inharmonicity: between(self.inharmonicity, other.inharmonicity),
+            stretch: between(self.stretch, other.stretch),
+            evidence: between(self.evidence, other.evidence),
+            ..*self
+        }
+    }
+
     fn is_same(&self, other: &Self) -> bool {
         (self.f0_hz - other.f0_hz).abs() < SAME_SHARE * self.f0_hz.min(other.f0_hz)
     }
@@ -133,6 +146,32 @@ struct Proposal {
     tone: Tone,
     number: usize,
     spacing_hz: f64,
+}
+
+/// What a level shows at two frames of a track, with those between them left out.
+#[derive(Debug, Clone, Default)]
+struct Stride {
+    before: Vec<Candidate>,
+    after: Option<Vec<Candidate>>,
+}
+
+impl Stride {
+    /// What it shows on a share of the way: what is there at both ends moves from one to the other, and
+    /// the rest is as at the nearer end.
+    fn at(&self, share: f64) -> impl Iterator<Item = Candidate> {
+        /// A fundamental moves by this share of itself at most: a tone.
+        const MOVES: f64 = 0.12;
+        let after = self.after.as_deref().unwrap_or_default();
+        let is_late = share > 0.5;
+        let (near, far) = if is_late { (after, &*self.before) } else { (&*self.before, after) };
+        let to_far = if is_late { 1.0 - share } else { share };
+        near.iter().map(move |candidate| {
+            let away = |other: &&Candidate| (other.f0_hz / candidate.f0_hz - 1.0).abs();
+            let nearest = far.iter().min_by(|a, b| away(a).total_cmp(&away(b)));
+            let other = nearest.filter(|other| away(other) < MOVES);
+            other.map_or(*candidate, |other| candidate.on_the_way_to(other, to_far))
+        })
+    }
 }
 
 /// The powers of the bins of a frame, and the noise between them.
@@ -171,6 +210,8 @@ pub(super) struct FrameReader {
     proposed_hz: Vec<f64>,
     /// What was found in the levels, with the number of its level.
     found: Vec<(usize, Candidate)>,
+    /// Of each level of a track.
+    strides: Vec<Stride>,
 }
 
 impl FrameReader {
@@ -186,19 +227,45 @@ impl FrameReader {
             proposals: Vec::new(),
             proposed_hz: Vec::new(),
             found: Vec::new(),
+            strides: Vec::new(),
         }
     }
 
     /// The best readings of the frames centred on a time, the best first.
-    pub(super) fn read(&mut self, levels: &Levels, time_s: f64) -> Vec<Candidate> {
+    pub(super) fn read_at(&mut self, levels: &Levels, time_s: f64) -> Vec<Candidate> {
         self.found.clear();
-        levels.all[0].frame(time_s, &mut self.frame);
-        let whole = self.frame_power();
-        for (n, level) in levels.all.iter().enumerate() {
-            if let Some(range_hz) = level.range_hz {
-                self.read_level(n, level, range_hz, time_s, whole);
-            }
+        for n in 0..levels.all.len() {
+            let of_level = self.read_level(levels, n, time_s);
+            self.found.extend(of_level.into_iter().map(|candidate| (n, candidate)));
         }
+        self.best(levels, time_s)
+    }
+
+    /// The best readings at a frame of a track, which follow one another, the best first. What is long changes little from
+    /// one frame to the next and is read seldom: what it shows in between lies between.
+    pub(super) fn read_next(&mut self, levels: &Levels, number: u64, hop_s: f64) -> Vec<Candidate> {
+        self.found.clear();
+        self.strides.resize_with(levels.all.len(), Stride::default);
+        let time_s = |number: u64| number as f64 * hop_s;
+        for n in 0..levels.all.len() {
+            let stride = levels.stride(n, hop_s);
+            let done = number % stride;
+            let mut ends = std::mem::take(&mut self.strides[n]);
+            if done == 0 {
+                let begun = ends.after.take();
+                ends.before = begun.unwrap_or_else(|| self.read_level(levels, n, time_s(number)));
+            } else if ends.after.is_none() {
+                ends.after = Some(self.read_level(levels, n, time_s(number - done + stride)));
+            }
+            let of_level = ends.at(done as f64 / stride as f64);
+            self.found.extend(of_level.map(|candidate| (n, candidate)));
+            self.strides[n] = ends;
+        }
+        self.best(levels, time_s(number))
+    }
+
+    /// The best of what was found in the levels at a time, the best first.
+    fn best(&mut self, levels: &Levels, time_s: f64) -> Vec<Candidate> {
         self.check_periodicity(levels, time_s);
         let mut best: Vec<Candidate> = self.found.iter().map(|(_, candidate)| *candidate).collect();
         best.sort_by(|a, b| b.evidence.total_cmp(&a.evidence));
@@ -221,45 +288,39 @@ impl FrameReader {
         kept
     }
 
-    /// Finds the best series in the frame of one level.
-    fn read_level(
-        &mut self,
-        number: usize,
-        level: &Level,
-        range_hz: (f64, f64),
-        time_s: f64,
-        whole: f64,
-    ) {
+    /// The best series in the frame of a level, the best first, each in a place of its own.
+    fn read_level(&mut self, levels: &Levels, number: usize, time_s: f64) -> Vec<Candidate> {
+        let mut found: Vec<Candidate> = Vec::new();
+        let level = &levels.all[number];
+        let Some(range_hz) = level.range_hz else { return found };
         level.frame(time_s, &mut self.frame);
         subtract_mean(&mut self.frame);
-        let power = self.frame_power();
+        let power = f64::from(dot(&self.frame, &self.frame)) / self.frame.len() as f64;
         if power < SILENT {
-            return;
+            return found;
         }
         self.transform_frame(level.rate_hz);
         // Tones so far below the whole sound have been folded into the level by the filter.
         let strongest = self.tones.all.iter().fold(0.0, |most: f64, tone| most.max(tone.power));
+        let whole = levels.all[0].power(time_s, levels.frame);
         if 0.5 * strongest < FOLDED * whole * self.full_scale() {
-            return;
+            return found;
         }
         self.propose(range_hz);
-        // The best of the level, the best first, each in a place of its own.
-        let start = self.found.len();
         for n in 0..self.proposals.len() {
-            let least = self.found.get(start + CHECKED - 1).map_or(0.0, |(_, last)| last.evidence);
+            let least = found.get(CHECKED - 1).map_or(0.0, |last| last.evidence);
             let Some(candidate) = self.series(self.proposals[n], range_hz, power, least) else {
                 continue;
             };
-            let known = self.found[start..].iter().position(|(_, known)| known.is_same(&candidate));
-            match known.map(|n| start + n) {
-                Some(known) if self.found[known].1.evidence >= candidate.evidence => continue,
-                Some(known) => drop(self.found.remove(known)),
-                None => self.found.truncate(start + CHECKED - 1),
+            match found.iter().position(|known| known.is_same(&candidate)) {
+                Some(known) if found[known].evidence >= candidate.evidence => continue,
+                Some(known) => drop(found.remove(known)),
+                None => found.truncate(CHECKED - 1),
             }
-            let better = |(_, known): &(usize, Candidate)| known.evidence >= candidate.evidence;
-            let place = start + self.found[start..].partition_point(better);
-            self.found.insert(place, (number, candidate));
+            let place = found.partition_point(|known| known.evidence >= candidate.evidence);
+            found.insert(place, candidate);
         }
+        found
     }
 
     /// Lets what was found keep as much of its evidence as the sound is periodic. What falls too
@@ -297,11 +358,6 @@ impl FrameReader {
         let used = self.tones.near.len();
         let power = self.power[..used].iter().map(|power| f64::from(*power));
         (power.collect(), (0..used).map(|k| self.floor.at(k)).collect())
-    }
-
-    /// Mean power of the samples of the frame.
-    fn frame_power(&self) -> f64 {
-        f64::from(dot(&self.frame, &self.frame)) / self.frame.len() as f64
     }
 
     /// Power of the bin of a full-scale sine in its middle.
@@ -347,7 +403,7 @@ impl FrameReader {
             let shift = (sloped(around) * windowed(around).conj()).im / power[k];
             let shift_bins = f64::from(-shift).clamp(-1.0, 1.0);
             let below = f64::from(strongest) / here;
-            let below_db = 10.0 * below.log10();
+            let below_db = 10.0 * f64::from((below as f32).log10());
             let loud = (f64::from(WEAKEST_DB) - below_db) / (f64::from(WEAKEST_DB) - IN_FULL_DB);
             let weight = LEAST_WEIGHT + (1.0 - LEAST_WEIGHT) * loud.min(1.0);
             let number = tones.all.len() as u16;
@@ -417,11 +473,10 @@ impl FrameReader {
             return;
         }
         // Without leaving early, which is hard to foretell.
-        let nearest = self.proposed_hz.iter().fold(f64::INFINITY, |nearest, known| {
-            let away = (known - hz).abs();
-            if away < nearest { away } else { nearest }
-        });
-        if nearest >= 0.006 * hz && self.has_company(number, hz) {
+        let reach_hz = 0.006 * hz;
+        let is_near = |near: bool, known: &f64| near | ((known - hz).abs() < reach_hz);
+        let is_known = self.proposed_hz.iter().fold(false, is_near);
+        if !is_known && self.has_company(number, hz) {
             self.proposed_hz.push(hz);
             self.proposals.push(Proposal { tone, number, spacing_hz: hz });
         }

@@ -53,7 +53,7 @@ pub fn evidence(
     levels.push(samples);
     levels.end();
     let mut reader = FrameReader::new(levels.frame);
-    let mut readings = reader.read(&levels, time_s);
+    let mut readings = reader.read_at(&levels, time_s);
     if let Some(expected_hz) = settings.expected_hz {
         prefer(&mut readings, expected_hz);
     }

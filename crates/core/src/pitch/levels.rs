@@ -3,7 +3,7 @@
 
 use std::f64::consts::PI;
 
-use crate::lanes::convolve;
+use crate::lanes::{convolve, dot};
 use crate::window::WindowKind;
 
 /// Share of a level's rate up to which its spectrum is used: above, the filter cuts and folds.
@@ -18,6 +18,8 @@ const REACH: usize = 31;
 /// Periods that a frame holds of the lowest note read from it, and that of all.
 const PERIODS: f64 = 5.5;
 const FEWEST_PERIODS: f64 = 4.2;
+/// Frames of a level that are read lie at most this share of their length apart.
+const APART: f64 = 0.25;
 /// Fundamentals are looked for in a level up to so many times its lowest.
 const ABOVE: f64 = 40.0;
 
@@ -38,16 +40,28 @@ impl Level {
         self.start + self.samples.len() as u64
     }
 
+    /// The samples of a frame centred on a time, as far as the sound reaches, and how many lie before
+    /// it.
+    fn held(&self, time_s: f64, frame: usize) -> (usize, &[f32]) {
+        let first = (time_s * self.rate_hz).round() as i64 - frame as i64 / 2 - self.start as i64;
+        let silent = usize::try_from(-first).unwrap_or(0).min(frame);
+        let from = usize::try_from(first).unwrap_or(0).min(self.samples.len());
+        let held = (frame - silent).min(self.samples.len() - from);
+        (silent, &self.samples[from..from + held])
+    }
+
     /// Copies the frame centred on a time; what lies outside the sound is silent.
     pub(super) fn frame(&self, time_s: f64, frame: &mut [f32]) {
-        let first =
-            (time_s * self.rate_hz).round() as i64 - frame.len() as i64 / 2 - self.start as i64;
-        let silent = usize::try_from(-first).unwrap_or(0).min(frame.len());
-        let from = usize::try_from(first).unwrap_or(0).min(self.samples.len());
-        let held = (frame.len() - silent).min(self.samples.len() - from);
+        let (silent, held) = self.held(time_s, frame.len());
         frame[..silent].fill(0.0);
-        frame[silent..silent + held].copy_from_slice(&self.samples[from..from + held]);
-        frame[silent + held..].fill(0.0);
+        frame[silent..silent + held.len()].copy_from_slice(held);
+        frame[silent + held.len()..].fill(0.0);
+    }
+
+    /// Mean power of the samples of that frame.
+    pub(super) fn power(&self, time_s: f64, frame: usize) -> f64 {
+        let (_, held) = self.held(time_s, frame);
+        f64::from(dot(held, held)) / frame as f64
     }
 }
 
@@ -133,11 +147,18 @@ impl Levels {
         }
     }
 
-    /// Whether all samples of the frames centred on a time have arrived.
-    pub(super) fn holds(&self, time_s: f64) -> bool {
+    /// From one frame of a track to the next that is read at a level: long frames change little.
+    pub(super) fn stride(&self, level: usize, hop_s: f64) -> u64 {
+        let frame_s = self.frame as f64 / self.all[level].rate_hz;
+        1 << ((APART * frame_s / hop_s) as u64).max(1).ilog2()
+    }
+
+    /// Whether all samples have arrived that a frame of a track needs, and those read instead of it.
+    pub(super) fn holds(&self, time_s: f64, hop_s: f64) -> bool {
         self.has_ended
-            || self.all.iter().all(|level| {
-                let last = (time_s * level.rate_hz).round() + self.frame as f64 / 2.0;
+            || self.all.iter().enumerate().all(|(n, level)| {
+                let ahead_s = (self.stride(n, hop_s) - 1) as f64 * hop_s;
+                let last = ((time_s + ahead_s) * level.rate_hz).round() + self.frame as f64 / 2.0;
                 (level.end() as f64) > last
             })
     }

@@ -281,11 +281,11 @@ impl PitchTracker {
         let duration_s = self.samples as f64 / self.sample_rate_hz;
         loop {
             let time_s = self.frames as f64 * self.hop_s;
-            if time_s >= duration_s || !self.levels.holds(time_s) {
+            if time_s >= duration_s || !self.levels.holds(time_s, self.hop_s) {
                 self.levels.let_go(time_s);
                 return;
             }
-            let mut candidates = self.reader.read(&self.levels, time_s);
+            let mut candidates = self.reader.read_next(&self.levels, self.frames, self.hop_s);
             if let Some(expected_hz) = self.settings.expected_hz {
                 prefer(&mut candidates, expected_hz);
             }

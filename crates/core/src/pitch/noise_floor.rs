@@ -8,9 +8,9 @@ pub(super) struct NoiseFloor {
     anchors: Vec<Anchor>,
     /// Power at each anchor, and its ln.
     powers: Vec<f64>,
-    logs: Vec<f64>,
+    logs: Vec<f32>,
     /// For each bin the anchor before it, and the share of the way to the next.
-    bins: Vec<(usize, f64)>,
+    bins: Vec<(usize, f32)>,
 }
 
 /// The bins that show the noise at one place.
@@ -41,7 +41,7 @@ impl NoiseFloor {
             let log = (bin.max(1) as f64).ln();
             let after = places.partition_point(|place| *place < log).clamp(1, places.len() - 1);
             let (before, next) = (places[after - 1], places[after]);
-            (after - 1, (log - before) / (next - before))
+            (after - 1, ((log - before) / (next - before)) as f32)
         };
         let bins = (0..count).map(share).collect();
         let count = anchors.len();
@@ -62,8 +62,8 @@ impl NoiseFloor {
             }
             let key = of_rank(&keys, count / 4);
             let quarter = f64::from(f32::from_bits(key as u32));
-            *of_noise = (quarter / QUARTER).max(f64::MIN_POSITIVE);
-            *log = of_noise.ln();
+            *of_noise = (quarter / QUARTER).max(f32::MIN_POSITIVE.into());
+            *log = (*of_noise as f32).ln();
         }
     }
 
@@ -84,7 +84,8 @@ impl NoiseFloor {
     /// The mean power of the noise in a bin.
     pub(super) fn at(&self, bin: usize) -> f64 {
         let (before, share) = self.bins[bin];
-        (self.logs[before] + (self.logs[before + 1] - self.logs[before]) * share).exp()
+        let (a, b) = (self.logs[before], self.logs[before + 1]);
+        (a + (b - a) * share).exp().into()
     }
 }
 
