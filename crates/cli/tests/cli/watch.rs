@@ -139,14 +139,23 @@ fn number_after(rows: &[String], words: &str) -> f64 {
     text.replace('−', "-").parse().unwrap_or_else(|_| panic!("no number in '{row}'"))
 }
 
+/// Seconds of a time as 1:02.5.
+fn seconds_of(text: &str) -> Option<f64> {
+    let (minutes, rest) = text.split_once(':')?;
+    Some(60.0 * minutes.parse::<f64>().ok()? + rest.parse::<f64>().ok()?)
+}
+
 fn clock_is_at_least(seconds: f64) -> impl Fn(&[String]) -> bool {
     move |rows| {
-        let text = rows.first().map_or("", |row| row.trim_end()).rsplit(' ').next();
-        let parts = text.and_then(|text| text.split_once(':'));
-        parts.is_some_and(|(minutes, rest)| {
-            let number = |text: &str| text.parse::<f64>().unwrap_or(0.0);
-            60.0 * number(minutes) + number(rest) >= seconds
-        })
+        let text = rows.first().and_then(|row| row.trim_end().rsplit(' ').next());
+        text.and_then(seconds_of).is_some_and(|clock_s| clock_s >= seconds)
+    }
+}
+
+fn recording_lasts_at_least(seconds: f64) -> impl Fn(&[String]) -> bool {
+    move |rows| {
+        let text = rows.first().and_then(|row| row.split("● recording ").nth(1)?.split(' ').next());
+        text.and_then(seconds_of).is_some_and(|recorded_s| recorded_s >= seconds)
     }
 }
 
@@ -426,7 +435,7 @@ fn a_recording_is_finished_when_the_program_is_told_to_end() {
     let mut terminal = Terminal::simulated(&bench, "", (80, 24));
     terminal.wait_for("a picture", clock_is_at_least(0.5));
     terminal.press("r");
-    terminal.wait_for_text("● recording 0:01");
+    terminal.wait_for("a second of recording", recording_lasts_at_least(1.1));
     terminal.signal("TERM");
     assert_ne!(terminal.status(), 0);
     let json = bench.json("inspect watch-1.wav --format json");

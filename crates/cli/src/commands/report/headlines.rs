@@ -89,13 +89,19 @@ pub(super) fn group_name(names: &str) -> String {
     }
 }
 
+/// What a trend follows, in words where it is known.
+pub(super) fn trend_name(settings: &Value) -> &str {
+    let words = |key: &str| settings[key].as_str().filter(|words| !words.is_empty());
+    words("name").or_else(|| words("quantity")).unwrap_or_default()
+}
+
 fn of_trend(settings: &Value, found: &Value) -> Option<Headline> {
     let words = |key: &str| settings[key].as_str().unwrap_or_default();
     let slope = measured(found, "slope")?;
     let per = if words("unit").is_empty() { words("over") } else { words("unit") };
     let unit = format!("{} per {per}", words("value_unit"));
     let is_real = found["distinguishable"] == true;
-    let what = if words("name").is_empty() { words("quantity") } else { words("name") };
+    let what = trend_name(settings);
     let verdict = if is_real { "" } else { ": not significantly different from zero" };
     let line = format!("{what} over {}{verdict}", words("over"));
     let headline = text::headline(Some(slope), 8, unit.trim(), line)?;

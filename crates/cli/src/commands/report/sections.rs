@@ -12,7 +12,7 @@ use tonemap_figures::{
     course_chart, difference_chart, spread_chart, trend_chart,
 };
 
-use super::headlines::group_name;
+use super::headlines::{group_name, trend_name};
 use crate::files;
 use crate::saved::Saved;
 use crate::text;
@@ -100,18 +100,21 @@ pub(super) fn comparison_section(id: &str, result: &Saved) -> ReportSection {
         text,
         facts: facts.into_iter().flatten().collect(),
         charts,
-        tables: vec![difference_table(found, is_pair)],
+        tables: difference_table(found, is_pair).into_iter().collect(),
         findings,
         sound: None,
     }
 }
 
-/// Partials, descriptors, or the quantities of groups, that differ.
-fn difference_table(found: &Value, is_pair: bool) -> ReportTable {
+/// Partials, descriptors, or the quantities of groups, that differ; `None` where none was compared.
+fn difference_table(found: &Value, is_pair: bool) -> Option<ReportTable> {
     const MOST: usize = 40;
     let keys: &[&str] = if is_pair { &["partials", "descriptors"] } else { &["values"] };
     let all: Vec<&Value> =
         keys.iter().flat_map(|key| found[key].as_array().into_iter().flatten()).collect();
+    if all.is_empty() {
+        return None;
+    }
     let real: Vec<&&Value> = all.iter().filter(|row| row["distinguishable"] == true).collect();
     let (a, b) = if is_pair { ("a", "b") } else { ("a_mean", "b_mean") };
     let rows = real.iter().take(MOST).map(|row| {
@@ -127,22 +130,24 @@ fn difference_table(found: &Value, is_pair: bool) -> ReportTable {
         vec![name, number(a), number(b), text::signed(difference), u]
     });
     let same = all.iter().filter(|row| row["distinguishable"] == false).count();
-    let shown = real.len().min(MOST);
-    ReportTable {
-        caption: format!(
-            "{} quantities differ, the first {shown} are shown; {same} are not distinguishable",
-            real.len()
-        ),
+    let differ = match real.len() {
+        1 => "1 quantity differs".to_string(),
+        count if count > MOST => format!("{count} quantities differ, the first {MOST} are shown"),
+        count => format!("{count} quantities differ"),
+    };
+    Some(ReportTable {
+        caption: format!("{differ}; {same} not distinguishable"),
         head: ["quantity", "reference", "other", "difference", "± u"].map(String::from).to_vec(),
         rows: rows.collect(),
         ..ReportTable::default()
-    }
+    })
 }
 
 pub(super) fn trend_section(id: &str, result: &Saved) -> ReportSection {
     let (found, settings) = (&result.value["result"], &result.value["settings"]);
     let words = |key: &str| settings[key].as_str().unwrap_or_default().to_string();
-    let (quantity, over, unit) = (words("quantity"), words("over"), words("unit"));
+    let (quantity, over, unit) = (trend_name(settings).to_string(), words("over"), words("unit"));
+    let value_unit = words("value_unit");
     let points = found["points"].as_array().cloned().unwrap_or_default();
     let place = |n: usize, point: &Value| {
         let condition = &point["condition"];
@@ -181,13 +186,19 @@ pub(super) fn trend_section(id: &str, result: &Saved) -> ReportSection {
             } else {
                 ", not significantly different from zero"
             };
-            format!("{} ± {u} per {per}{said}", text::signed(slope))
+            let of_values =
+                if value_unit.is_empty() { String::new() } else { format!(" {value_unit}") };
+            format!("{} ± {u}{of_values} per {per}{said}", text::signed(slope))
         }
         _ => "no straight line through the values".into(),
     };
-    let condition_title = if unit.is_empty() { over.clone() } else { format!("{over}, {unit}") };
+    let with_unit = |name: &str, unit: &str| {
+        if unit.is_empty() { name.into() } else { format!("{name}, {unit}") }
+    };
+    let (condition_title, value_title) =
+        (with_unit(&over, &unit), with_unit(&quantity, &value_unit));
     let caption = format!("{quantity} over {over}");
-    let chart = trend_chart("chart", &caption, &values, &course, (&condition_title, &quantity));
+    let chart = trend_chart("chart", &caption, &values, &course, (&condition_title, &value_title));
     let rows = points.iter().map(|point| {
         let [value, u] = text::measured(
             point["value"].as_f64().unwrap_or(f64::NAN),
@@ -206,7 +217,7 @@ pub(super) fn trend_section(id: &str, result: &Saved) -> ReportSection {
         charts: vec![chart],
         tables: vec![ReportTable {
             caption: "Values".into(),
-            head: ["take", &condition_title, &quantity, "± u"].map(String::from).to_vec(),
+            head: ["take", &condition_title, &value_title, "± u"].map(String::from).to_vec(),
             rows: rows.collect(),
             ..ReportTable::default()
         }],
