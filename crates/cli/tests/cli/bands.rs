@@ -220,3 +220,30 @@ fn limits_and_several_takes() {
         assert!(run.err.contains(said), "{wrong}: {}", run.err);
     }
 }
+
+#[test]
+fn microphones_that_differ_are_not_averaged_as_one() {
+    let bench = Bench::new();
+    let sound = tone(4000.0, 0.1, 4.0);
+    bench.take("pair.wav", RATE, WavEncoding::Float, &[sound.clone(), sound]);
+    for (of_second, is_told) in [("3.0", false), ("1.0", true)] {
+        let microphone = |name: &str, db: &str| {
+            format!(
+                "[microphones.{name}]\nfull_scale_db = 114.0\n\
+                 response_db = [[1000, 0.0], [4000, {db}]]\n"
+            )
+        };
+        let study = format!(
+            "title = \"t\"\n{}{}[[takes]]\nname = \"pair\"\nfile = \"pair.wav\"\nchannels = [{}, {}]\n",
+            microphone("a", "3.0"),
+            microphone("b", of_second),
+            "{ name = \"one\", microphone = \"a\" }",
+            "{ name = \"two\", microphone = \"b\" }"
+        );
+        bench.write("study.toml", study.as_bytes());
+        let json = bench.json("bands pair --channel mean --format json");
+        assert_eq!(codes(&json).contains(&"responses_differ"), is_told, "{:?}", codes(&json));
+        // What differs is not taken away; what both have is.
+        near(&band(&json, 4000.0)["level_db"], if is_told { 94.0 } else { 91.0 }, 0.05);
+    }
+}

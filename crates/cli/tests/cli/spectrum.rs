@@ -398,6 +398,12 @@ fn curves_are_scaled_smoothed_and_corrected_as_asked() {
         |arguments: &str| spectrum(&bench, &format!("sine.wav {arguments}")).peaks[0].level_db;
     assert!((level("--response mic.csv") - level("") - 6.0).abs() < 1e-9);
     assert!((level("--emphasis mic.csv") - level("") + 6.0).abs() < 1e-9);
+    // What lies beyond the curve is told, unless it is not asked for.
+    for (range, is_told) in [("20Hz..20kHz", true), ("200Hz..9kHz", false)] {
+        let json = bench
+            .json(&format!("spectrum sine.wav --response mic.csv --range {range} --format json"));
+        assert_eq!(codes(&json).contains(&"curve_ends"), is_told, "{range}: {:?}", codes(&json));
+    }
     let density = spectrum(&bench, "sine.wav --scaling density --curve --average median");
     assert_eq!((density.unit.as_str(), density.averaging.as_str()), ("FS²/Hz", "median"));
     assert!(density.scaling.starts_with("power density, dB re full-scale sine, per Hz"));

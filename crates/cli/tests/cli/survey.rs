@@ -10,7 +10,7 @@ use rusqlite::types::Value;
 use tonemap_core::synth::{PluckedString, mix, to_samples, white_noise};
 use tonemap_media::WavEncoding;
 
-use crate::bench::Bench;
+use crate::bench::{Bench, codes};
 use crate::kept::program;
 
 /// A string plucked after 0.1 s in noise, of a frequency in Hz; no two seeds are the same sound.
@@ -375,6 +375,10 @@ fn what_stands_out_is_said_with_why_and_copies_are_found() {
     bench.take("hall/harp/quieter.wav", 48_000, WavEncoding::Integer(24), &[quieter]);
     assert_eq!(bench.run(SURVEY).status, 0);
     let shown = bench.json("survey show all.sqlite --by folder --format json");
+    // The copy is alone in its folder.
+    let few = "One take is in groups of fewer than 8: that is too few";
+    assert!(shown["findings"].to_string().contains(few), "{}", shown["findings"]);
+    assert!(codes(&bench.json("survey show all.sqlite --format json")).is_empty());
     let unusual = shown["result"]["unusual"].as_array().expect("a list");
     let of_pitch = |one: &serde_json::Value| {
         one["why"].as_array().into_iter().flatten().any(|why| why["key"] == "pitch.notes[1].f0_hz")

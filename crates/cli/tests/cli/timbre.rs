@@ -145,3 +145,19 @@ fn both_views_are_drawn() {
     let several = bench.run("timbre tone.wav sine.wav --figure two.png");
     assert_eq!(several.status, 2);
 }
+
+#[test]
+fn a_note_too_short_to_tell_noise_from_harmonics_is_said_to_be() {
+    let bench = Bench::new();
+    for (lasts_s, is_told) in [(0.5, false), (0.05, true)] {
+        let note =
+            render(&harmonics(196.0, &[0.2, 0.1, 0.07]), Vibrato::default(), RATE_HZ, lasts_s);
+        let mut sound = vec![0.0; 48_000];
+        mix(&mut sound[4800..], &note);
+        bench.take("note.wav", 48_000, WavEncoding::Float, &[to_samples(&sound)]);
+        let json = bench.json("timbre note.wav --format json");
+        let is_short = codes(&json).contains(&"too_short_for_noise");
+        assert_eq!(is_short, is_told, "{lasts_s} s: {:?}", codes(&json));
+        assert_eq!(json["result"]["harmonic_to_noise_db"].is_null(), is_told, "{lasts_s} s");
+    }
+}

@@ -306,3 +306,26 @@ fn saved_transfer_functions_are_drawn_over_each_other() {
     let without = bench.run("compare near-bands.json far-bands.json --figure over2.svg");
     assert!(without.status != 0 && without.err.contains("--curve"), "{}", without.err);
 }
+
+#[test]
+fn a_clock_that_runs_differently_is_followed_and_said() {
+    let bench = Bench::new();
+    let tones: Vec<(f64, f64)> =
+        (1..400).map(|n| (37.0 * f64::from(n), f64::from(n * n % 61))).collect();
+    let sound = |ppm: f64| -> Vec<f32> {
+        let at = |n: usize| {
+            let t = n as f64 * (1.0 + 1e-6 * ppm) / f64::from(RATE);
+            tones.iter().map(|(hz, phase)| 2e-3 * (TAU * hz * t + phase).cos()).sum::<f64>()
+        };
+        let own = white_noise(ppm as u64 + 5, 1e-4, 6 * RATE as usize);
+        to_samples(&own.iter().enumerate().map(|(n, own)| own + at(n)).collect::<Vec<_>>())
+    };
+    bench.take("in.wav", RATE, WavEncoding::Float, &[sound(0.0)]);
+    for (ppm, is_told) in [(0.0, false), (80.0, true)] {
+        bench.take("out.wav", RATE, WavEncoding::Float, &[sound(ppm)]);
+        let found = json(&bench, "in.wav out.wav");
+        assert_eq!(codes(&found).contains(&"clock_drifts"), is_told, "{:?}", codes(&found));
+        let gain_db = number(&found["result"]["gain_db"]);
+        assert!(gain_db.abs() < 0.05, "{ppm} ppm: {gain_db} dB");
+    }
+}

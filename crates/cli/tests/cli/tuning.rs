@@ -208,3 +208,24 @@ fn a_study_says_which_notes_are_expected() {
         assert!(bench.path(&format!("{view}.png")).exists());
     }
 }
+
+#[test]
+fn a_string_of_another_gauge_stands_apart() {
+    let bench = Bench::new();
+    for gauge in [1.0, 2.0] {
+        for midi in (48..=84).step_by(2) {
+            let inharmonicity = 1e-4 * (f64::from(midi - 48) / 18.0).exp2();
+            let inharmonicity = inharmonicity * if midi == 66 { gauge } else { 1.0 };
+            add(&bench, &format!("{midi}.wav"), Note(midi).frequency_hz(440.0), inharmonicity);
+        }
+        let takes: Vec<String> = (48..=84).step_by(2).map(|midi| format!("{midi}.wav")).collect();
+        let found = bench.json(&format!("tuning {} --format json --quiet", takes.join(" ")));
+        let is_told = codes(&found).contains(&"other_string");
+        assert_eq!(is_told, gauge > 1.0, "{gauge}: {:?}", codes(&found));
+        if is_told {
+            let text = bench.run(&format!("tuning {}", takes.join(" "))).out;
+            let said = text.split("[other_string]").nth(1).expect("the finding");
+            assert!(said.contains("F#4 (66.wav) with B ="), "{said}");
+        }
+    }
+}
