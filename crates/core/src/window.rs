@@ -220,6 +220,7 @@ pub struct Window {
     samples: Vec<f64>,
     /// A shorter copy: the transform of a window, over bins, hardly depends on its length.
     shape: Vec<f64>,
+    shape_sum: f64,
     /// Greatest side lobe at or beyond a distance, as amplitude, in steps of 1/[`SIDE_LOBE_STEPS`].
     side_lobes: Vec<f64>,
     figures: WindowFigures,
@@ -261,6 +262,7 @@ impl Window {
                 highest_side_lobe_db: db_from_amplitude(side_lobes[0]),
             },
             samples,
+            shape_sum: shape.iter().sum(),
             shape,
             side_lobes,
         };
@@ -296,21 +298,28 @@ impl Window {
     /// window is symmetric. One bin is 1/length.
     #[must_use]
     pub fn response(&self, offset_bins: f64) -> f64 {
+        /// Samples side by side: one after the other, each would wait for the turn of the last.
+        const LANES: usize = 8;
         let length = self.shape.len();
         let step = TAU * offset_bins / length as f64;
-        // Rotate a phasor instead of calling cos for each sample; over 2048 steps the error stays
+        // Phasors are turned instead of calling cos for each sample; over 2048 steps the error stays
         // near 1e-13.
-        let (rotate_im, rotate_re) = step.sin_cos();
-        let (start_im, start_re) = (-step * (length / 2) as f64).sin_cos();
-        let (mut re, mut im) = (start_re, start_im);
-        let mut sum = 0.0;
-        let mut sum_at_zero = 0.0;
-        for w in &self.shape {
-            sum += w * re;
-            sum_at_zero += w;
-            (re, im) = (re * rotate_re - im * rotate_im, re * rotate_im + im * rotate_re);
+        let begin = -step * (length / 2) as f64;
+        let mut re: [f64; LANES] = std::array::from_fn(|lane| (begin + step * lane as f64).cos());
+        let mut im: [f64; LANES] = std::array::from_fn(|lane| (begin + step * lane as f64).sin());
+        let (turn_im, turn_re) = (step * LANES as f64).sin_cos();
+        let mut sums = [0.0; LANES];
+        let (groups, rest) = self.shape.as_chunks::<LANES>();
+        for group in groups {
+            for lane in 0..LANES {
+                sums[lane] += group[lane] * re[lane];
+                let turned = re[lane] * turn_im + im[lane] * turn_re;
+                re[lane] = re[lane] * turn_re - im[lane] * turn_im;
+                im[lane] = turned;
+            }
         }
-        sum / sum_at_zero
+        let of_rest: f64 = rest.iter().zip(re).map(|(w, re)| w * re).sum();
+        (sums.iter().sum::<f64>() + of_rest) / self.shape_sum
     }
 
     /// Greatest amplitude of any side lobe at `distance_bins` from the main lobe or farther, re the

@@ -348,45 +348,60 @@ struct LobePoint {
     to_level: f64,
 }
 
+/// One point of the lobe: its weight, what is left of ln P, how ln P moves with the offset, and W there
+/// re the middle.
+struct LobeRow {
+    weight: f64,
+    residual: f64,
+    slope: f64,
+    response: f64,
+}
+
 impl LobeFit {
     /// One Gauss–Newton step on `points` of (offset from bin k, power re bin k).
     fn improved(&self, points: &[(f64, f64)], window: &Window) -> Self {
         /// In bins; the error of the central difference is its square.
         const STEP: f64 = 1e-3;
-        let log_shape = |x: f64| 2.0 * window.response(x).abs().max(1e-12).ln();
-        // Columns: weight, residual, slope of ln P with the offset.
-        let rows: Vec<(f64, f64, f64)> = points
+        let log = |response: f64| 2.0 * response.abs().max(1e-12).ln();
+        let log_shape = |x: f64| log(window.response(x));
+        let rows: Vec<LobeRow> = points
             .iter()
             .map(|(position, power)| {
                 let x = position - self.offset;
                 let slope = (log_shape(x - STEP) - log_shape(x + STEP)) / (2.0 * STEP);
-                (*power, power.ln() - self.log_level - log_shape(x), slope)
+                let response = window.response(x);
+                let residual = power.ln() - self.log_level - log(response);
+                LobeRow { weight: *power, residual, slope, response }
             })
             .collect();
-        let sum = |term: fn(&(f64, f64, f64)) -> f64| rows.iter().map(term).sum::<f64>();
-        let (w, wd, wdd) = (sum(|r| r.0), sum(|r| r.0 * r.2), sum(|r| r.0 * r.2 * r.2));
+        let sum = |term: fn(&LobeRow) -> f64| rows.iter().map(term).sum::<f64>();
+        let w = sum(|row| row.weight);
+        let wd = sum(|row| row.weight * row.slope);
+        let wdd = sum(|row| row.weight * row.slope * row.slope);
         let determinant = w * wdd - wd * wd;
         let tilted = points.len() > 1 && determinant > 1e-9 * w * w;
-        let to_offset = |row: &(f64, f64, f64)| {
-            if tilted { row.0 * (w * row.2 - wd) / determinant } else { 0.0 }
+        let to_offset = |row: &LobeRow| {
+            if tilted { row.weight * (w * row.slope - wd) / determinant } else { 0.0 }
         };
-        let to_level = |row: &(f64, f64, f64)| {
-            if tilted { row.0 * (wdd - wd * row.2) / determinant } else { row.0 / w }
+        let to_level = |row: &LobeRow| {
+            let tilt = if tilted { (wdd - wd * row.slope) / determinant } else { 1.0 / w };
+            row.weight * tilt
         };
-        let step = rows.iter().map(|row| to_offset(row) * row.1).sum::<f64>().clamp(-0.25, 0.25);
-        let rise: f64 = rows.iter().map(|row| to_level(row) * row.1).sum();
+        let step: f64 = rows.iter().map(|row| to_offset(row) * row.residual).sum();
+        let step = step.clamp(-0.25, 0.25);
+        let rise: f64 = rows.iter().map(|row| to_level(row) * row.residual).sum();
         Self {
             offset: (self.offset + step).clamp(-1.0, 1.0),
             log_level: self.log_level + rise,
             step,
             tilted,
-            misfit: sum(|r| r.0 * r.1 * r.1),
+            misfit: sum(|row| row.weight * row.residual * row.residual),
             points: rows
                 .iter()
                 .zip(points)
                 .map(|(row, (position, _))| LobePoint {
                     offset: position - self.offset,
-                    response: window.response(position - self.offset),
+                    response: row.response,
                     to_offset: to_offset(row),
                     to_level: to_level(row),
                 })
