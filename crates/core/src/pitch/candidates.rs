@@ -241,8 +241,9 @@ impl FrameReader {
         self.best(levels, time_s)
     }
 
-    /// The best readings at a frame of a track, which follow one another, the best first. What is long changes little from
-    /// one frame to the next and is read seldom: what it shows in between lies between.
+    /// The best readings at a frame of a track, the best first; frames follow one another. What is
+    /// long changes little from one to the next and is read seldom: what it shows in between lies
+    /// between.
     pub(super) fn read_next(&mut self, levels: &Levels, number: u64, hop_s: f64) -> Vec<Candidate> {
         self.found.clear();
         self.strides.resize_with(levels.all.len(), Stride::default);

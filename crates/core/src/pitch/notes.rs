@@ -392,7 +392,11 @@ pub(super) fn notes(
                 frames.push(track[n]);
             }
         }
-        let start = start_of(group.first, track, onsets, hop_s);
+        // An onset begins one note.
+        let used = notes
+            .last()
+            .map_or(0, |before| onsets.partition_point(|onset| onset.time_s <= before.start_s));
+        let start = start_of(group.first, track, &onsets[used..], hop_s);
         let Some(note) = note(&frames, start, hop_s, reference_hz) else { continue };
         if let Some(before) = notes.last_mut().filter(|before| before.end_s > note.start_s) {
             before.end_s = note.start_s;

@@ -132,7 +132,7 @@ pub(crate) fn stiff_strings_are_measured() {
     let frequency = strings.iter().flat_map(|string| string.frequency.clone());
     Accuracy::all(format!("frequency of a partial {kind}"), "cents", frequency).hold(0.037);
     let t60 = strings.iter().flat_map(|string| string.t60.iter().map(in_percent));
-    Accuracy::all(format!("T60 of a partial {kind}"), "%", t60).hold(4.0);
+    Accuracy::all(format!("T60 of a partial {kind}"), "%", t60).hold(2.5);
     let level = strings.iter().flat_map(|string| string.level_db.clone());
     Accuracy::all_bare(format!("level of a partial {kind}"), "dB", level).hold(0.1);
     let sum = |of: fn(&OfString) -> f64| strings.iter().map(of).sum::<f64>();

@@ -121,7 +121,7 @@ fn difference_table(found: &Value, is_pair: bool) -> Option<ReportTable> {
         let number = |key: &str| row[key].as_f64().map_or("–".into(), text::significant);
         let name = row["name"].as_str().unwrap_or_default();
         let unit = row["unit"].as_str().unwrap_or_default();
-        let name = if unit.is_empty() { name.to_string() } else { format!("{name}, {unit}") };
+        let name = with_unit(name, unit);
         let [difference, u] = text::measured(
             row["difference"].as_f64().unwrap_or(f64::NAN),
             row["difference_u"].as_f64().unwrap_or(f64::NAN),
@@ -141,6 +141,11 @@ fn difference_table(found: &Value, is_pair: bool) -> Option<ReportTable> {
         rows: rows.collect(),
         ..ReportTable::default()
     })
+}
+
+/// A quantity as the title of an axis or a column.
+fn with_unit(name: &str, unit: &str) -> String {
+    if unit.is_empty() { name.into() } else { format!("{name}, {unit}") }
 }
 
 pub(super) fn trend_section(id: &str, result: &Saved) -> ReportSection {
@@ -192,9 +197,6 @@ pub(super) fn trend_section(id: &str, result: &Saved) -> ReportSection {
         }
         _ => "no straight line through the values".into(),
     };
-    let with_unit = |name: &str, unit: &str| {
-        if unit.is_empty() { name.into() } else { format!("{name}, {unit}") }
-    };
     let (condition_title, value_title) =
         (with_unit(&over, &unit), with_unit(&quantity, &value_unit));
     let caption = format!("{quantity} over {over}");
@@ -245,9 +247,7 @@ fn survey_section(id: &str, result: &Saved) -> ReportSection {
             all.push(("all".into(), spread(one)?));
         }
         let caption = format!("{}: median and 5 to 95 %", words(one, "name"));
-        let unit = words(one, "unit");
-        let title =
-            if unit.is_empty() { words(one, "key") } else { words(one, "key") + ", " + &unit };
+        let title = with_unit(&words(one, "key"), &words(one, "unit"));
         Some(spread_chart(&format!("spread-{n}"), &caption, &all, (&by, &title)))
     };
     let spreads = quantities.iter().map(|one| {
