@@ -243,7 +243,8 @@ mod tests {
 
     #[test]
     fn a_fingerprint_does_not_depend_on_how_the_samples_come() {
-        let samples: Vec<f32> = (0..96_000_u32).map(|n| ((n * n) as f32 * 1e-5).sin()).collect();
+        let samples: Vec<f32> =
+            (0..96_000_u32).map(|n| (n.wrapping_mul(n) as f32 * 1e-5).sin()).collect();
         let whole = words_of(&samples, 48_000.0, 96_000);
         assert_eq!(whole.len(), 49);
         for block in [1, 100, 1500, 7777, 20_000] {

@@ -21,6 +21,20 @@ pub(crate) fn sum<T: FftNum>(x: &[T]) -> T {
     rest.iter().chain(&sums).fold(T::zero(), |sum, x| sum + *x)
 }
 
+/// The greatest of what is not negative.
+#[inline(always)]
+pub(crate) fn greatest<T: FftNum + PartialOrd>(x: &[T]) -> T {
+    let greater = |a: T, b: T| if b > a { b } else { a };
+    let (parts, rest) = x.as_chunks::<LANES>();
+    let mut most = [T::zero(); LANES];
+    for x in parts {
+        for lane in 0..LANES {
+            most[lane] = greater(most[lane], x[lane]);
+        }
+    }
+    rest.iter().chain(&most).fold(T::zero(), |most, x| greater(most, *x))
+}
+
 /// Σ a·b over as many samples as `a` has.
 #[inline(always)]
 pub(crate) fn dot<T: FftNum>(a: &[T], b: &[T]) -> T {

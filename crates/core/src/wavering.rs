@@ -35,6 +35,7 @@ impl Wavering {
 pub(crate) fn wavering(course: &[f64], hop_s: f64) -> Wavering {
     /// A vibrato has 4 to 8 Hz (C. E. Seashore, 1932); wider by what a take of a second resolves.
     const RATES_HZ: (f64, f64) = (2.5, 12.0);
+    const INNER: f64 = 0.618_033_988_749_895;
     /// The rate of a player changes over longer ones.
     const LONGEST_S: f64 = 8.0;
     let most = ((LONGEST_S / hop_s) as usize).max(16);
@@ -43,6 +44,7 @@ pub(crate) fn wavering(course: &[f64], hop_s: f64) -> Wavering {
     let count = course.len();
     let duration_s = count as f64 * hop_s;
     let fit = |rate_hz: f64| line_and_sine(course, hop_s, rate_hz);
+    let rest_at = |rate_hz: f64| fit(rate_hz).3;
     let (centre, drift, _, line_rest) = fit(0.0);
     let none = Wavering {
         centre,
@@ -61,13 +63,27 @@ pub(crate) fn wavering(course: &[f64], hop_s: f64) -> Wavering {
     let low = RATES_HZ.0.max(1.2 / duration_s);
     let steps = ((highest - low) / step).max(0.0) as usize;
     let rates = (0..=steps).map(|n| low + n as f64 * step);
-    let best = rates.map(|rate| (fit(rate).3, rate)).min_by(|a, b| a.0.total_cmp(&b.0));
+    // Means of a few, four of which in the shortest turn, show where to look.
+    let few = ((0.25 / (highest * hop_s)) as usize).max(1);
+    let mean = |values: &[f64]| values.iter().sum::<f64>() / few as f64;
+    let means: Vec<f64> = course.chunks_exact(few).map(mean).collect();
+    let rest_of_means = |rate_hz: f64| line_and_sine(&means, few as f64 * hop_s, rate_hz).3;
+    let best = rates.map(|rate| (rest_of_means(rate), rate)).min_by(|a, b| a.0.total_cmp(&b.0));
     let Some((_, coarse)) = best else { return none };
-    // The least of the rest, by golden section.
+    // The least of the rest, by golden section: of two places one is known from the last step.
     let (mut a, mut b) = (coarse - step, coarse + step);
+    let (mut c, mut d) = (b - INNER * (b - a), a + INNER * (b - a));
+    let (mut at_c, mut at_d) = (rest_at(c), rest_at(d));
     for _ in 0..24 {
-        let (c, d) = (b - 0.618_034 * (b - a), a + 0.618_034 * (b - a));
-        if fit(c).3 < fit(d).3 { b = d } else { a = c }
+        if at_c < at_d {
+            (b, d, at_d) = (d, c, at_c);
+            c = b - INNER * (b - a);
+            at_c = rest_at(c);
+        } else {
+            (a, c, at_c) = (c, d, at_d);
+            d = a + INNER * (b - a);
+            at_d = rest_at(d);
+        }
     }
     let rate_hz = f64::midpoint(a, b);
     let (centre, drift, depth, rest) = fit(rate_hz);

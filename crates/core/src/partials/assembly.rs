@@ -3,7 +3,7 @@
 use super::decay::common_beat;
 use super::harmonic::{Followed, Guide, Stretch};
 use super::law::{StringLaw, string_law};
-use super::reading::{self, FrameReader};
+use super::reading::{self, FrameReader, LEAKAGE_STEPS};
 use super::rest::Rest;
 use super::resynthesis::Sum;
 use super::{Partial, PartialTrack, Partials, PartialsSettings, TrackPoint};
@@ -47,14 +47,10 @@ impl Assembly<'_> {
     pub(super) fn assemble(mut self, followed: &[Followed], guide: Option<&Guide>) -> Partials {
         let mut candidates: Vec<Candidate> = followed.iter().map(candidate).collect();
         // What is read where nothing sounds takes noise away: the second time it is left there.
-        for _ in 0..2 {
+        for noise in [Noise::OfTheWhole, Noise::OfTheRest, Noise::OfTheRest] {
+            self.mark_alive(&mut candidates, noise);
             self.take_out(&mut candidates);
-            let floors = self.noise_floors(&candidates);
-            for (candidate, floor) in candidates.iter_mut().zip(&floors) {
-                self.mark_alive(candidate, floor);
-            }
         }
-        self.take_out(&mut candidates);
         candidates.retain(|candidate| candidate.alive.iter().any(|alive| *alive));
         let level_at = loudest(&candidates);
         let wavers = guide.is_some_and(|guide| guide.has_vibrato);
@@ -186,15 +182,19 @@ impl Assembly<'_> {
     }
 
     /// Noise beside each partial over time, as the power of a bin: what is left when the sound of
-    /// all readings is taken away, in the bins to either side, by a running quarter: where a
-    /// vibrato sweeps through a frame more is left than noise, but not at its turns.
-    fn noise_floors(&mut self, candidates: &[Candidate]) -> Vec<NoiseFloor> {
+    /// partials is taken away, in the bins to either side, by a running quarter: where a vibrato
+    /// sweeps through a frame more is left than noise, but not at its turns.
+    fn noise_floors(&mut self, candidates: &[Candidate], noise: Noise) -> Vec<NoiseFloor> {
         /// Slots as long as a frame are independent; of nine the lower quarter is the third.
         const SLOT_S: f64 = 0.02;
         const LEAST_SLOTS: usize = 9;
         const OVER_S: f64 = 0.25;
         /// A quarter of such means of noise lies below this share of what is usual.
         const QUARTER: f64 = 0.63;
+        let aside: &[i64] = match noise {
+            Noise::OfTheWhole => &[-2, 2],
+            Noise::OfTheRest => &[-3, -2, 2, 3],
+        };
         let stretch = &self.stretch;
         let count = stretch.to - stretch.from;
         let hop = self.hop_s * stretch.rate_hz;
@@ -202,18 +202,35 @@ impl Assembly<'_> {
         let slots = (count.saturating_sub(self.reader.length()) / slot).max(1);
         let half_frame = 0.5 * self.reader.length() as f64 / hop;
         let mut floors: Vec<Vec<f64>> = vec![Vec::with_capacity(slots); candidates.len()];
+        let leakage = self.reader.leakage();
+        // Of each partial the bin that it is in, and its power as far as it has not been taken out.
+        let mut here: Vec<Option<(f64, f64)>> = Vec::with_capacity(candidates.len());
         for n in 0..slots {
             self.reader.take(&self.left, (n * slot) as i64);
             let step = ((n * slot) as f64 / hop + half_frame) as usize;
-            for (floor, candidate) in floors.iter_mut().zip(candidates) {
-                let near = nearest(&candidate.points, step);
-                let Some(point) = near else {
+            here.clear();
+            here.extend(candidates.iter().map(|candidate| {
+                let point = nearest(&candidate.points, step)?;
+                let is_in_it = matches!(noise, Noise::OfTheWhole);
+                let power = if is_in_it { point.amplitude.powi(2) } else { 0.0 };
+                Some((point.frequency_hz / self.reader.bin_hz(), power))
+            }));
+            for (n, floor) in floors.iter_mut().enumerate() {
+                let Some((place, _)) = here[n] else {
                     floor.push(0.0);
                     continue;
                 };
-                let k = (point.frequency_hz / self.reader.bin_hz()).round() as i64;
-                let beside = [k - 3, k - 2, k + 2, k + 3].map(|k| self.reader.power(k));
-                floor.push(0.25 * beside.iter().sum::<f64>());
+                // What itself and those beside it bring into a bin is no noise.
+                let near = &here[n.saturating_sub(1)..(n + 2).min(here.len())];
+                let of_noise = |aside: &i64| {
+                    let k = place.round() as i64 + aside;
+                    let known = near.iter().flatten().map(|(place, power)| {
+                        let away = (place - k as f64).abs() * LEAKAGE_STEPS;
+                        power * leakage.get(away as usize).copied().unwrap_or(0.0)
+                    });
+                    (self.reader.power(k) - known.sum::<f64>()).max(0.0)
+                };
+                floor.push(aside.iter().map(of_noise).sum::<f64>() / aside.len() as f64);
             }
         }
         let smooth = |floor: Vec<f64>| {
@@ -237,9 +254,17 @@ impl Assembly<'_> {
         floors.into_iter().map(smooth).collect()
     }
 
+    /// Marks where partials stand out of the noise.
+    fn mark_alive(&mut self, candidates: &mut [Candidate], noise: Noise) {
+        let floors = self.noise_floors(candidates, noise);
+        for (candidate, floor) in candidates.iter_mut().zip(&floors) {
+            self.mark_one_alive(candidate, floor, noise);
+        }
+    }
+
     /// Marks where a partial stands out of the noise, with hysteresis; gaps of a beat are bridged,
     /// and what is shorter than a track may be is left out.
-    fn mark_alive(&self, candidate: &mut Candidate, floor: &NoiseFloor) {
+    fn mark_one_alive(&self, candidate: &mut Candidate, floor: &NoiseFloor, noise: Noise) {
         const BEGINS: f64 = 12.0;
         /// What comes back after it has died away is seldom more than noise.
         const BEGINS_AGAIN: f64 = 30.0;
@@ -263,10 +288,15 @@ impl Assembly<'_> {
             (sums[to] - sums[from]) / (to - from) as f64
         };
         let mut alive: Vec<bool> = Vec::with_capacity(ratios.len());
-        let (mut is_on, mut begins) = (false, BEGINS);
+        let (first, again) = match noise {
+            // Where partials themselves are taken for noise none is lost.
+            Noise::OfTheWhole => (GOES_ON, GOES_ON),
+            Noise::OfTheRest => (BEGINS, BEGINS_AGAIN),
+        };
+        let (mut is_on, mut begins) = (false, first);
         for (step, point) in candidate.points.iter().enumerate() {
             is_on = point.is_some() && mean(step) > if is_on { GOES_ON } else { begins };
-            begins = if is_on { BEGINS_AGAIN } else { begins };
+            begins = if is_on { again } else { begins };
             alive.push(is_on);
         }
         // Backwards as well: it began before it stood out clearly.
@@ -317,6 +347,15 @@ impl Candidate {
     }
 }
 
+/// Where noise is looked for: in the sound with all its partials, between which there is little
+/// room, or in what they leave. The first shows where nothing sounds for sure, which saves taking
+/// it out, and the second where something does.
+#[derive(Clone, Copy)]
+enum Noise {
+    OfTheWhole,
+    OfTheRest,
+}
+
 /// The noise beside a partial, as the power of a bin, over time.
 struct NoiseFloor {
     powers: Vec<f64>,
@@ -327,7 +366,8 @@ struct NoiseFloor {
 
 impl NoiseFloor {
     fn at(&self, step: usize) -> f64 {
-        let slot = ((step as f64 - self.first_step) / self.slot_steps).round().max(0.0) as usize;
+        // The nearest; rounding by name is no single instruction on every processor.
+        let slot = ((step as f64 - self.first_step) / self.slot_steps + 0.5).max(0.0) as usize;
         self.powers[slot.min(self.powers.len() - 1)]
     }
 }
@@ -337,7 +377,7 @@ fn candidate(followed: &Followed) -> Candidate {
         let amplitude = reading.after(*after);
         TrackPoint {
             frequency_hz: reading.frequency_hz,
-            amplitude: amplitude.norm(),
+            amplitude: amplitude.norm_sqr().sqrt(),
             phase_rad: amplitude.arg(),
         }
     };
@@ -346,7 +386,7 @@ fn candidate(followed: &Followed) -> Candidate {
         number: followed.place.number,
         points: readings.iter().map(|reading| reading.as_ref().map(point)).collect(),
         after_s: readings.iter().map(|r| r.map_or(f64::INFINITY, |(_, after)| after)).collect(),
-        alive: readings.iter().map(Option::is_some).collect(),
+        alive: vec![false; readings.len()],
         taken: vec![false; readings.len()],
     }
 }

@@ -2,6 +2,7 @@
 
 use std::f64::consts::TAU;
 
+use pulp::{Arch, Simd, WithSimd};
 use rustfft::num_complex::Complex;
 
 use crate::linear::{inverse, solve};
@@ -20,6 +21,8 @@ const FEWEST_FOR_TWO: usize = 14;
 /// better: the ratio of variances.
 const ONE_IS_ENOUGH: f64 = 4e-4;
 const MUCH_BETTER: f64 = 15.0;
+/// A search that has not converged by then is given up.
+const MOST_ROUNDS: usize = 40;
 /// Beyond this share one or two damped sinusoids are no account of an envelope.
 const NO_ACCOUNT: f64 = 0.25;
 
@@ -129,10 +132,179 @@ struct Fit<const P: usize> {
     apart_variance: f64,
 }
 
+/// Points side by side.
+const LANES: usize = 4;
+
+/// Complex values at points side by side, as real and imaginary parts.
+#[derive(Debug, Clone, Copy, Default)]
+struct Side {
+    re: [f64; LANES],
+    im: [f64; LANES],
+}
+
+impl Side {
+    fn set(&mut self, lane: usize, value: C) {
+        (self.re[lane], self.im[lane]) = (value.re, value.im);
+    }
+
+    #[inline(always)]
+    fn times(&self, factor: C) -> Self {
+        let mut made = Self::default();
+        for lane in 0..LANES {
+            made.re[lane] = self.re[lane] * factor.re - self.im[lane] * factor.im;
+            made.im[lane] = self.re[lane] * factor.im + self.im[lane] * factor.re;
+        }
+        made
+    }
+
+    /// Adds the products of the conjugates of values with others.
+    #[inline(always)]
+    fn add_products(&mut self, a: &Self, b: &Self) {
+        for lane in 0..LANES {
+            self.re[lane] += a.re[lane] * b.re[lane] + a.im[lane] * b.im[lane];
+            self.im[lane] += a.re[lane] * b.im[lane] - a.im[lane] * b.re[lane];
+        }
+    }
+
+    fn sum(&self) -> C {
+        C::new(self.re.iter().sum(), self.im.iter().sum())
+    }
+}
+
+/// Times and values of points side by side; what is not there is nothing.
+#[derive(Debug, Clone, Copy, Default)]
+struct Quartet {
+    times_s: [f64; LANES],
+    values: Side,
+    count: usize,
+    /// Whether all four are there, each four steps after one of the quartet before.
+    goes_on: bool,
+}
+
+/// Of each pole the waves and the slopes, z·t, and then what poles leave of the values.
+type Row = [Side; COLUMNS + 1];
+/// Two for each of two poles.
+const COLUMNS: usize = 4;
+const LEFT: usize = COLUMNS;
+
+/// Σ of the conjugate of some columns times each column.
+#[inline(always)]
+fn products(rows: &[Row], columns: &[usize]) -> [[C; COLUMNS + 1]; COLUMNS] {
+    let mut products = [[C::default(); COLUMNS + 1]; COLUMNS];
+    for column in columns {
+        let mut sums = [Side::default(); COLUMNS + 1];
+        for row in rows {
+            let of_column = row[*column];
+            for (sum, other) in sums.iter_mut().zip(row) {
+                sum.add_products(&of_column, other);
+            }
+        }
+        products[*column] = sums.map(|sum| sum.sum());
+    }
+    products
+}
+
+/// Fills the columns of the waves of poles, and gives their products with each other and the
+/// values, which stand where what is left will.
+struct FillWaves<'a, const P: usize> {
+    quartets: &'a [Quartet],
+    step_s: f64,
+    rates: [C; P],
+    rows: &'a mut [Row],
+}
+
+impl<const P: usize> WithSimd for FillWaves<'_, P> {
+    type Output = [[C; COLUMNS + 1]; COLUMNS];
+
+    #[inline(always)]
+    fn with_simd<S: Simd>(self, _: S) -> Self::Output {
+        // From a quartet to the next the waves go on by turning.
+        let turns = self.rates.map(|rate| (rate * (LANES as f64 * self.step_s)).exp());
+        let mut waves = [Side::default(); P];
+        for (quartet, row) in self.quartets.iter().zip(&mut *self.rows) {
+            for (n, wave) in waves.iter_mut().enumerate() {
+                if quartet.goes_on {
+                    *wave = wave.times(turns[n]);
+                } else {
+                    *wave = Side::default();
+                    for lane in 0..quartet.count {
+                        wave.set(lane, (self.rates[n] * quartet.times_s[lane]).exp());
+                    }
+                }
+                row[2 * n] = *wave;
+            }
+            row[LEFT] = quartet.values;
+        }
+        products(self.rows, if P == 1 { &[0] } else { &[0, 2] })
+    }
+}
+
+/// Fills the columns of slopes and what poles leave, the sum of the squares of which it gives.
+struct FillLeft<'a, const P: usize> {
+    quartets: &'a [Quartet],
+    poles: &'a [Pole; P],
+    rows: &'a mut [Row],
+}
+
+impl<const P: usize> WithSimd for FillLeft<'_, P> {
+    type Output = f64;
+
+    #[inline(always)]
+    fn with_simd<S: Simd>(self, _: S) -> f64 {
+        let mut squares = [0.0; LANES];
+        for (quartet, row) in self.quartets.iter().zip(self.rows) {
+            let mut left = quartet.values;
+            for (n, pole) in self.poles.iter().enumerate() {
+                let whole = row[2 * n].times(pole.amplitude);
+                for lane in 0..LANES {
+                    left.re[lane] -= whole.re[lane];
+                    left.im[lane] -= whole.im[lane];
+                    row[2 * n + 1].re[lane] = whole.re[lane] * quartet.times_s[lane];
+                    row[2 * n + 1].im[lane] = whole.im[lane] * quartet.times_s[lane];
+                }
+            }
+            for (lane, sum) in squares.iter_mut().enumerate() {
+                *sum += left.re[lane].powi(2) + left.im[lane].powi(2);
+            }
+            row[LEFT] = left;
+        }
+        squares.iter().sum()
+    }
+}
+
+/// The products of all columns.
+struct Products<'a> {
+    rows: &'a [Row],
+    used: usize,
+}
+
+impl WithSimd for Products<'_> {
+    type Output = [[C; COLUMNS + 1]; COLUMNS];
+
+    #[inline(always)]
+    fn with_simd<S: Simd>(self, _: S) -> Self::Output {
+        products(self.rows, &[0, 1, 2, 3][..self.used])
+    }
+}
+
+/// Poles on the way to what fits best.
+struct Search<const P: usize> {
+    poles: [Pole; P],
+    misfit: f64,
+    damping: f64,
+    /// Whether it gets no better.
+    is_done: bool,
+    /// The columns of the poles, and room for those that are tried.
+    rows: Vec<Row>,
+    tried: Vec<Row>,
+}
+
 /// The envelope with the mean frequency taken out, averaged in blocks.
 struct Points {
     /// Time of each from the start, with its value.
     values: Vec<(f64, C)>,
+    /// The same side by side.
+    quartets: Vec<Quartet>,
     energy: f64,
     frequency_hz: f64,
     step_s: f64,
@@ -170,6 +342,7 @@ impl Points {
         (values.len() >= FEWEST_POINTS).then(|| Self {
             correlated: (course.independent_s / (block as f64 * course.step_s)).max(1.0),
             frequency_hz: course.frequency_hz + offset / TAU,
+            quartets: quartets(&values, block as f64 * course.step_s),
             values,
             energy,
             step_s: course.step_s,
@@ -191,8 +364,16 @@ impl Points {
     }
 
     fn best_two(&self, one: &Pole) -> Option<Fit<2>> {
-        let fits = self.starts_of_two(one)?.into_iter().filter_map(|start| self.fit(start));
-        fits.min_by(|a, b| a.misfit.total_cmp(&b.misfit))
+        /// By then it shows which start leads to the best.
+        const FIRST_ROUNDS: usize = 12;
+        let begun = self.starts_of_two(one)?.into_iter().filter_map(|start| {
+            let mut search = self.search(start)?;
+            self.go_on(&mut search, FIRST_ROUNDS);
+            Some(search)
+        });
+        let mut best = begun.min_by(|a, b| a.misfit.total_cmp(&b.misfit))?;
+        self.go_on(&mut best, MOST_ROUNDS);
+        self.fit_of(&best)
     }
 
     /// Pairs of poles to begin with: what one leaves is another frequency, or another decay, or
@@ -233,152 +414,99 @@ impl Points {
         ])
     }
 
-    /// Least squares of the amplitudes for poles.
-    fn amplitudes<const P: usize>(&self, rates: &[C; P]) -> Option<[Pole; P]> {
+    /// Least squares of the amplitudes for poles, and what they leave; fills their columns.
+    fn try_poles<const P: usize>(
+        &self,
+        rates: [C; P],
+        rows: &mut [Row],
+    ) -> Option<([Pole; P], f64)> {
+        let step_s = self.block as f64 * self.step_s;
+        let quartets = &self.quartets;
+        let gram = Arch::new().dispatch(FillWaves { quartets, step_s, rates, rows: &mut *rows });
         // For one or two poles the normal equations are solved by hand.
-        let mut gram = [[C::default(); P]; P];
-        let mut right = [C::default(); P];
-        self.each(*rates, |_, z, waves| {
-            for n in 0..P {
-                right[n] += waves[n].conj() * z;
-                for m in 0..P {
-                    gram[n][m] += waves[n].conj() * waves[m];
-                }
-            }
-        });
-        let amplitudes: [C; P] = if P == 1 {
-            std::array::from_fn(|_| right[0] / gram[0][0])
+        let right = [gram[0][LEFT], gram[2][LEFT]];
+        let amplitudes = if P == 1 {
+            [right[0] / gram[0][0], C::default()]
         } else {
-            let determinant = gram[0][0] * gram[1][1] - gram[0][1] * gram[1][0];
-            if determinant.norm() < 1e-12 * (gram[0][0] * gram[1][1]).norm() {
+            let determinant = gram[0][0] * gram[2][2] - gram[0][2] * gram[2][0];
+            if determinant.norm() < 1e-12 * (gram[0][0] * gram[2][2]).norm() {
                 return None;
             }
-            let first = (right[0] * gram[1][1] - gram[0][1] * right[1]) / determinant;
-            let second = (gram[0][0] * right[1] - gram[1][0] * right[0]) / determinant;
-            std::array::from_fn(|n| if n == 0 { first } else { second })
+            let first = (right[0] * gram[2][2] - gram[0][2] * right[1]) / determinant;
+            let second = (gram[0][0] * right[1] - gram[2][0] * right[0]) / determinant;
+            [first, second]
         };
-        let finite = amplitudes.iter().all(|a| a.is_finite());
-        finite.then(|| std::array::from_fn(|n| Pole { rate: rates[n], amplitude: amplitudes[n] }))
-    }
-
-    fn misfit<const P: usize>(&self, poles: &[Pole; P]) -> f64 {
-        let mut sum = 0.0;
-        self.each(poles.map(|pole| pole.rate), |_, z, waves| {
-            let whole: C = poles.iter().zip(waves).map(|(pole, wave)| pole.amplitude * wave).sum();
-            sum += (z - whole).norm_sqr();
-        });
-        sum
-    }
-
-    /// Time, value and exp(rate·t) at each point: from one to the next the waves go on by turning.
-    fn each<const P: usize>(&self, rates: [C; P], mut work: impl FnMut(f64, C, [C; P])) {
-        let step_s = self.block as f64 * self.step_s;
-        let turns = rates.map(|rate| (rate * step_s).exp());
-        let mut waves = [C::default(); P];
-        let mut before_s = f64::NEG_INFINITY;
-        for (t, z) in &self.values {
-            let follows = (t - before_s - step_s).abs() < 1e-6 * step_s;
-            for (n, wave) in waves.iter_mut().enumerate() {
-                *wave = if follows { *wave * turns[n] } else { (rates[n] * *t).exp() };
-            }
-            before_s = *t;
-            work(*t, *z, waves);
+        if !amplitudes.iter().all(|amplitude| amplitude.is_finite()) {
+            return None;
         }
+        let poles = std::array::from_fn(|n| Pole { rate: rates[n], amplitude: amplitudes[n] });
+        let misfit = Arch::new().dispatch(FillLeft { quartets, poles: &poles, rows });
+        Some((poles, misfit))
+    }
+
+    fn fit<const P: usize>(&self, rates: [C; P]) -> Option<Fit<P>> {
+        let mut search = self.search(rates)?;
+        self.go_on(&mut search, MOST_ROUNDS);
+        self.fit_of(&search)
+    }
+
+    fn search<const P: usize>(&self, rates: [C; P]) -> Option<Search<P>> {
+        let mut rows = vec![Row::default(); self.quartets.len()];
+        let (poles, misfit) = self.try_poles(rates, &mut rows)?;
+        Some(Search { poles, misfit, damping: 1e-3, is_done: false, tried: rows.clone(), rows })
     }
 
     /// Least squares by K. Levenberg's and D. Marquardt's method; the amplitudes follow the poles.
-    fn fit<const P: usize>(&self, rates: [C; P]) -> Option<Fit<P>> {
-        /// What has not converged by then is given up.
-        const ROUNDS: usize = 40;
+    fn go_on<const P: usize>(&self, search: &mut Search<P>, rounds: usize) {
         /// Of the noise that is left; it moves a pole by a hundredth of its uncertainty.
         const LEAST_GAIN: f64 = 1e-6;
-        let mut poles = self.amplitudes(&rates)?;
-        let mut misfit = self.misfit(&poles);
-        let mut damping = 1e-3;
-        for _ in 0..ROUNDS {
-            let (normal, slope) = self.normal_equations(&poles);
+        for _ in 0..rounds {
+            if search.is_done {
+                return;
+            }
+            let (normal, slope) = normal_equations::<P>(&search.rows);
             let mut damped = normal;
             for (n, row) in damped.iter_mut().enumerate() {
-                row[n] *= 1.0 + damping;
+                row[n] *= 1.0 + search.damping;
             }
-            let step = solve(damped, slope.map(|x| [x]))?;
-            let mut moved = poles.map(|pole| pole.rate);
-            for (n, rate) in moved.iter_mut().enumerate() {
-                *rate += C::new(step[4 * n + 2][0], step[4 * n + 3][0]);
-            }
-            let Some(tried) = self.amplitudes(&moved) else { break };
-            let left = self.misfit(&tried);
-            if left < misfit {
-                let gain = (misfit - left) / misfit.max(f64::MIN_POSITIVE);
-                (poles, misfit) = (tried, left);
-                damping = (damping / 5.0).max(1e-12);
-                if gain < LEAST_GAIN {
-                    break;
-                }
+            let step = solve(damped, slope.map(|x| [x]));
+            let moved = |step: [[f64; 1]; 8]| {
+                let turn = |n: usize| C::new(step[4 * n + 2][0], step[4 * n + 3][0]);
+                std::array::from_fn(|n| search.poles[n].rate + turn(n))
+            };
+            let tried = step.and_then(|step| self.try_poles(moved(step), &mut search.tried));
+            let Some((poles, left)) = tried else {
+                search.is_done = true;
+                return;
+            };
+            if left < search.misfit {
+                let gain = (search.misfit - left) / search.misfit.max(f64::MIN_POSITIVE);
+                (search.poles, search.misfit) = (poles, left);
+                std::mem::swap(&mut search.rows, &mut search.tried);
+                search.damping = (search.damping / 5.0).max(1e-12);
+                search.is_done = gain < LEAST_GAIN;
             } else {
-                damping *= 8.0;
-                if damping > 1e6 {
-                    break;
-                }
+                search.damping *= 8.0;
+                search.is_done = search.damping > 1e6;
             }
         }
-        let (normal, _) = self.normal_equations(&poles);
+    }
+
+    /// What a search has come to, with its uncertainties.
+    fn fit_of<const P: usize>(&self, search: &Search<P>) -> Option<Fit<P>> {
+        let (normal, _) = normal_equations::<P>(&search.rows);
         let covariance = inverse(normal)?;
         let free = (2.0 * self.values.len() as f64 - 4.0 * P as f64).max(1.0);
-        let noise = misfit / free * self.correlated;
+        let noise = search.misfit / free * self.correlated;
         let of = |n: usize| noise * covariance[n][n].max(0.0);
         let last = 4 * P - 1;
         let shared = if P == 2 { covariance[3][last] } else { 0.0 };
         Some(Fit {
-            poles,
-            misfit,
+            poles: search.poles,
+            misfit: search.misfit,
             variances: std::array::from_fn(|n| (of(4 * n + 2), of(4 * n + 3))),
             apart_variance: (of(3) + of(last) - 2.0 * noise * shared).max(0.0),
         })
-    }
-
-    /// JᵀJ and Jᵀr over the real and imaginary part of each amplitude, −α and δ, in blocks of four
-    /// for a pole.
-    ///
-    /// The columns are the wave w, its value z·t and i times either: all products are parts of
-    /// those of w and z·t.
-    fn normal_equations<const P: usize>(&self, poles: &[Pole; P]) -> ([[f64; 8]; 8], [f64; 8]) {
-        let (mut products, mut with_left) = ([[C::default(); 4]; 4], [C::default(); 4]);
-        let used = 2 * P;
-        self.each(poles.map(|pole| pole.rate), |t, z, waves| {
-            let mut basis = [C::default(); 4];
-            let mut left = z;
-            for (n, (pole, wave)) in poles.iter().zip(waves).enumerate() {
-                let whole = pole.amplitude * wave;
-                left -= whole;
-                basis[2 * n] = wave;
-                basis[2 * n + 1] = whole * t;
-            }
-            for n in 0..used {
-                let conjugate = basis[n].conj();
-                with_left[n] += conjugate * left;
-                for m in 0..=n {
-                    products[n][m] += conjugate * basis[m];
-                }
-            }
-        });
-        let (mut normal, mut slope) = ([[0.0; 8]; 8], [0.0; 8]);
-        for n in 0..used {
-            slope[2 * n] = with_left[n].re;
-            slope[2 * n + 1] = with_left[n].im;
-            for m in 0..used {
-                let product = if m <= n { products[n][m] } else { products[m][n].conj() };
-                normal[2 * n][2 * m] = product.re;
-                normal[2 * n][2 * m + 1] = -product.im;
-                normal[2 * n + 1][2 * m] = product.im;
-                normal[2 * n + 1][2 * m + 1] = product.re;
-            }
-        }
-        // What is not used stays put.
-        for (n, row) in normal.iter_mut().enumerate().skip(2 * used) {
-            row[n] = 1.0;
-        }
-        (normal, slope)
     }
 
     fn component<const P: usize>(&self, fit: &Fit<P>, n: usize) -> Component {
@@ -413,6 +541,50 @@ impl Points {
         let apart = Measured::new(apart, fit.apart_variance.sqrt() / TAU);
         Envelope::Two { both, apart, one: self.component(of_one, 0) }
     }
+}
+
+/// Points as they stand side by side, one step from each to the next where none is missing.
+fn quartets(values: &[(f64, C)], step_s: f64) -> Vec<Quartet> {
+    let mut before = Quartet::default();
+    let quartet = |points: &[(f64, C)]| {
+        let mut quartet = Quartet { count: points.len(), ..Quartet::default() };
+        for (lane, (time_s, value)) in points.iter().enumerate() {
+            quartet.times_s[lane] = *time_s;
+            quartet.values.set(lane, *value);
+        }
+        let follows = |lane: usize| {
+            let apart_s = quartet.times_s[lane] - before.times_s[lane];
+            (apart_s - LANES as f64 * step_s).abs() < 1e-6 * step_s
+        };
+        quartet.goes_on = before.count == LANES && points.len() == LANES && (0..LANES).all(follows);
+        before = quartet;
+        quartet
+    };
+    values.chunks(LANES).map(quartet).collect()
+}
+
+/// JᵀJ and Jᵀr over the real and imaginary part of each amplitude, −α and δ, in blocks of four for
+/// a pole: of the columns and i times either, all products are parts of those of the columns.
+fn normal_equations<const P: usize>(rows: &[Row]) -> ([[f64; 8]; 8], [f64; 8]) {
+    let used = 2 * P;
+    let products = Arch::new().dispatch(Products { rows, used });
+    let (mut normal, mut slope) = ([[0.0; 8]; 8], [0.0; 8]);
+    for n in 0..used {
+        slope[2 * n] = products[n][LEFT].re;
+        slope[2 * n + 1] = products[n][LEFT].im;
+        for m in 0..used {
+            let product = products[n][m];
+            normal[2 * n][2 * m] = product.re;
+            normal[2 * n][2 * m + 1] = -product.im;
+            normal[2 * n + 1][2 * m] = product.im;
+            normal[2 * n + 1][2 * m + 1] = product.re;
+        }
+    }
+    // What is not used stays put.
+    for (n, row) in normal.iter_mut().enumerate().skip(2 * used) {
+        row[n] = 1.0;
+    }
+    (normal, slope)
 }
 
 #[cfg(test)]

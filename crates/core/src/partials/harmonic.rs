@@ -73,7 +73,7 @@ pub(super) struct Place {
 pub(super) fn places(
     stretch: &Stretch,
     guide: &Guide,
-    reader: &mut FrameReader,
+    reader: &FrameReader,
     most: usize,
 ) -> Vec<Place> {
     /// Frames that are looked at, more of them early on, where high partials still sound.
@@ -92,7 +92,7 @@ pub(super) fn places(
         let at_s = lasts * (n as f64 / FRAMES as f64).powi(2);
         let (start, after) = stretch.frame(at_s, length);
         if frames.last().is_none_or(|(before, ..)| *before != start) {
-            let mut own = FrameReader::new(length, stretch.rate_hz);
+            let mut own = reader.clone();
             own.take(stretch.sound, start);
             let apart = frames.last().map_or(length as i64, |(before, ..)| start - before);
             let own_share = (2.0 * apart as f64 / length as f64).min(1.0);

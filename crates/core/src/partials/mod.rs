@@ -495,7 +495,7 @@ fn of_note(
     let hop_s = settings.hop_s.unwrap_or((frame_s / steps_in_frame).clamp(0.002, 0.02));
     let followed = match &guide {
         Some(guide) => {
-            let mut places = harmonic::places(&stretch, guide, &mut reader, settings.most);
+            let mut places = harmonic::places(&stretch, guide, &reader, settings.most);
             let middle_hz = guide.at(stretch.duration_s() / 2.0);
             let (low, high) = settings.range_hz;
             places.retain(|place| (low..=high).contains(&(place.ratio * middle_hz)));
@@ -539,8 +539,8 @@ pub(crate) fn note_places(
     if samples < length {
         return Err(Error::TooShort { samples: samples as u64, needed: length as u64 });
     }
-    let mut reader = FrameReader::new(length, sample_rate_hz);
-    let places = harmonic::places(&stretch, &guide, &mut reader, settings.most);
+    let reader = FrameReader::new(length, sample_rate_hz);
+    let places = harmonic::places(&stretch, &guide, &reader, settings.most);
     let f0_hz = median(guide.points.iter().map(|(_, hz)| *hz)).ok_or(Error::NoFundamental)?;
     Ok(NotePlaces {
         from: stretch.from,

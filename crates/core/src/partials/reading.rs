@@ -11,6 +11,10 @@ type C = Complex<f64>;
 /// Terms of the window, whose first derivative has no step: side lobes lie below −93 dB and fall by
 /// 18 dB an octave (A. H. Nuttall, IEEE Trans. Acoust. Speech Signal Process. 29, 1981).
 const TERMS: [f64; 4] = [0.355_768, 0.487_396, 0.144_232, 0.012_604];
+/// Bins to either side that the window adds to one.
+const REACH: i64 = TERMS.len() as i64 - 1;
+/// Places within a bin for which it is known what leaks into it.
+pub(super) const LEAKAGE_STEPS: f64 = 32.0;
 /// Growth or decay over half a frame that is still believed, in nats.
 const MOST_DECAY: f64 = 3.0;
 
@@ -33,18 +37,17 @@ impl Reading {
 }
 
 /// Reads frames of a fixed length. Keeps its buffers.
+#[derive(Clone)]
 pub(crate) struct FrameReader {
     transform: RealTransform,
     frame: Vec<f64>,
     rate_hz: f64,
-    spectrum: Vec<C>,
 }
 
 impl FrameReader {
     /// For frames of so many samples, an even number.
     pub(crate) fn new(length: usize, rate_hz: f64) -> Self {
-        let spectrum = vec![C::default(); length / 2 + 1];
-        Self { transform: RealTransform::new(length), frame: vec![0.0; length], rate_hz, spectrum }
+        Self { transform: RealTransform::new(length), frame: vec![0.0; length], rate_hz }
     }
 
     pub(crate) fn length(&self) -> usize {
@@ -58,6 +61,17 @@ impl FrameReader {
     /// Variance of either part of the amplitude of a sinusoid for noise of power 1 in a bin.
     pub(super) fn amplitude_variance(&self) -> f64 {
         2.0 / (TERMS[0] * self.length() as f64).powi(2)
+    }
+
+    /// Power that a steady sinusoid of amplitude 1 brings into bins further and further from its
+    /// place, [`LEAKAGE_STEPS`] to a bin, as far as the main lobe of the window reaches.
+    pub(super) fn leakage(&self) -> Vec<f64> {
+        let length = self.length() as f64;
+        let power = |step: usize| {
+            let off = (step as f64 + 0.5) / LEAKAGE_STEPS;
+            0.25 * window_transform(C::new(0.0, TAU * off / length), length).norm_sqr()
+        };
+        (0..(TERMS.len() as f64 * LEAKAGE_STEPS) as usize).map(power).collect()
     }
 
     /// Samples between frames whose noise is as good as independent.
@@ -93,31 +107,35 @@ impl FrameReader {
         let silent = usize::try_from(-start).unwrap_or(0).min(length);
         let from = usize::try_from(start).unwrap_or(0).min(sound.len());
         let held = &sound[from..sound.len().min(from + length - silent)];
-        self.frame.fill(0.0);
+        self.frame[..silent].fill(0.0);
+        self.frame[silent + held.len()..].fill(0.0);
         for (x, sample) in self.frame[silent..].iter_mut().zip(held) {
             *x = f64::from(*sample);
         }
-        self.spectrum.copy_from_slice(self.transform.forward(&mut self.frame));
+        self.transform.forward(&mut self.frame);
+    }
+
+    fn spectrum(&self) -> &[C] {
+        self.transform.output()
     }
 
     fn bin(&self, k: i64) -> C {
-        let last = self.spectrum.len() as i64 - 1;
+        let spectrum = self.spectrum();
+        let last = spectrum.len() as i64 - 1;
         match k {
-            k if k < 0 => self.spectrum[(-k).min(last) as usize].conj(),
-            k if k > last => self.spectrum[(2 * last - k).max(0) as usize].conj(),
-            k => self.spectrum[k as usize],
+            k if k < 0 => spectrum[(-k).min(last) as usize].conj(),
+            k if k > last => spectrum[(2 * last - k).max(0) as usize].conj(),
+            k => spectrum[k as usize],
         }
     }
 
     /// A bin under the window: the window, being a sum of cosines, adds its neighbours.
     pub(super) fn windowed(&self, k: i64) -> C {
-        let mut sum = TERMS[0] * self.bin(k);
-        let mut sign = 1.0;
-        for (m, term) in (1..).zip(&TERMS[1..]) {
-            sign = -sign;
-            sum += 0.5 * sign * term * (self.bin(k - m) + self.bin(k + m));
+        let first = usize::try_from(k - REACH).ok();
+        match first.and_then(|first| self.spectrum().get(first..)?.first_chunk()) {
+            Some(around) => windowed(around),
+            None => windowed(&std::array::from_fn(|n| self.bin(k - REACH + n as i64))),
         }
-        sum
     }
 
     /// A bin under the derivative of the window, per sample.
@@ -166,7 +184,7 @@ impl FrameReader {
 
     /// The squared amplitude of the strongest sinusoid of all.
     pub(super) fn greatest_power(&self) -> f64 {
-        let bins = 1..self.spectrum.len() as i64 - 1;
+        let bins = 1..self.spectrum().len() as i64 - 1;
         let top = bins.max_by(|a, b| self.power(*a).total_cmp(&self.power(*b)));
         top.and_then(|top| self.at(top)).map_or(0.0, |reading| reading.amplitude.norm_sqr())
     }
@@ -175,8 +193,8 @@ impl FrameReader {
     /// above its neighbours.
     pub(super) fn near(&self, frequency_hz: f64, reach_bins: f64) -> Option<Reading> {
         let place = frequency_hz / self.bin_hz();
-        let first = ((place - reach_bins).round() as i64).max(1);
-        let last = ((place + reach_bins).round() as i64).min(self.spectrum.len() as i64 - 2);
+        let first = ((place - reach_bins + 0.5) as i64).max(1);
+        let last = ((place + reach_bins + 0.5) as i64).min(self.spectrum().len() as i64 - 2);
         let mut top: Option<(i64, f64)> = None;
         let (mut before, mut here) = (self.power(first - 1), self.power(first));
         for k in first..=last {
@@ -214,20 +232,29 @@ impl FrameReader {
     }
 }
 
+/// The middle one of bins under the window.
+fn windowed(x: &[C; 2 * REACH as usize + 1]) -> C {
+    x[3] * TERMS[0] - (x[2] + x[4]) * (0.5 * TERMS[1]) + (x[1] + x[5]) * (0.5 * TERMS[2])
+        - (x[0] + x[6]) * (0.5 * TERMS[3])
+}
+
 /// ∫ w(u)·exp(p·u) du over a frame of a length, u from its middle, in closed form.
 fn window_transform(p: C, length: f64) -> C {
     let whole = p * length;
-    if whole.norm() < 1e-4 {
+    let square = whole * whole;
+    if square.norm_sqr() < 1e-16 {
         return C::new(TERMS[0] * length, 0.0);
     }
-    let mut sum = C::default();
+    // Σ ±a/(p² + β²) over one denominator: one division instead of four.
+    let (mut above, mut below) = (C::default(), C::new(1.0, 0.0));
     let mut sign = 1.0;
     for (m, term) in TERMS.iter().enumerate() {
-        let beta = TAU * m as f64;
-        sum += sign * term * 2.0 * whole / (whole * whole + beta * beta);
+        let of_term = square + (TAU * m as f64).powi(2);
+        above = above * of_term + below * (sign * term);
+        below *= of_term;
         sign = -sign;
     }
-    (whole / 2.0).sinh() * sum * length
+    (whole / 2.0).sinh() * whole * (above / below) * (2.0 * length)
 }
 
 #[cfg(test)]

@@ -8,7 +8,7 @@ use super::correlation::{Correlator, periodicity};
 use super::levels::{Level, Levels, USED_SHARE};
 use super::noise_floor::NoiseFloor;
 use super::series_fit::{SeriesFit, Tone};
-use crate::lanes::{dot, sum};
+use crate::lanes::{dot, greatest, sum};
 use crate::stiffness::stiff_ratio;
 use crate::transform::RealTransform;
 
@@ -182,10 +182,11 @@ struct Powers<'a> {
 }
 
 impl WithSimd for Powers<'_> {
-    type Output = ();
+    /// The greatest.
+    type Output = f32;
 
     #[inline(always)]
-    fn with_simd<S: Simd>(self, _: S) {
+    fn with_simd<S: Simd>(self, _: S) -> f32 {
         for (x, power) in self.x.windows(5).zip(&mut self.power[2..]) {
             *power = windowed(x).norm_sqr();
         }
@@ -193,6 +194,7 @@ impl WithSimd for Powers<'_> {
         let lowest = self.power[2];
         self.power[..2].fill(lowest);
         self.floor.set(self.power);
+        greatest(self.power)
     }
 }
 
@@ -371,19 +373,18 @@ impl FrameReader {
         let used = used_bins(self.frame.len());
         let x = self.transform.forward(&mut self.frame);
         let (power, floor) = (&mut self.power, &mut self.floor);
-        Arch::new().dispatch(Powers { x, power: &mut power[..=used], floor });
-        self.find_tones(rate_hz, used);
+        let strongest = Arch::new().dispatch(Powers { x, power: &mut power[..=used], floor });
+        self.find_tones(rate_hz, used, strongest);
         self.add_up_tones();
     }
 
-    fn find_tones(&mut self, rate_hz: f64, used: usize) {
+    fn find_tones(&mut self, rate_hz: f64, used: usize, strongest: f32) {
         let bin_hz = rate_hz / self.transform.length() as f64;
         let (power, tones) = (&self.power, &mut self.tones);
         tones.bin_hz = bin_hz;
         tones.all.clear();
         tones.near.clear();
         tones.near.resize(used + 1, None);
-        let strongest = power[2..=used].iter().fold(0.0, |a, b| if *b > a { *b } else { a });
         let weakest = strongest * 10f32.powf(-WEAKEST_DB / 10.0);
         let mut last_bins = f64::NEG_INFINITY;
         for k in 3..used {

@@ -501,7 +501,7 @@ fn note(
     // 1.25: a median scatters by so much more than a mean. What neighbouring harmonics do to each
     // other stays the same from frame to frame: the fewer periods a frame holds, the more.
     let of_course = 1.25 * wave.rest / independent.sqrt();
-    let of_neighbours = 0.012 * (6.0 / (frame_s * f0_hz)).powi(4);
+    let of_neighbours = 0.010 * (6.0 / (frame_s * f0_hz)).powi(4);
     // Frames a whole number of periods apart all err alike: nothing of it shows as scatter, and little
     // where their phase turns a few times over the note.
     let periods = hop_s * f0_hz;

@@ -471,8 +471,9 @@ impl Waveform<'_> {
         // What a ramp leaves of the power, its gain being free.
         let left = |heard: &[(f64, f64, f64)], shape: RiseShape, middle_s: f64, duration_s: f64| {
             let (mut power, mut both, mut of_ramp) = (0.0, 0.0, 0.0);
+            let per_s = 1.0 / duration_s;
             for (time_s, x, later) in heard {
-                let made = later * shape.gain((time_s - middle_s) / duration_s + 0.5);
+                let made = later * shape.gain((time_s - middle_s) * per_s + 0.5);
                 power += x * x;
                 both += x * made;
                 of_ramp += made * made;
@@ -540,11 +541,17 @@ impl RiseShape {
 
     /// The amplitude at a share of the duration.
     fn gain(self, x: f64) -> f64 {
+        let x = x.clamp(0.0, 1.0);
         match self {
-            _ if x <= 0.0 => 0.0,
-            _ if x >= 1.0 => 1.0,
             Self::Linear => x,
-            Self::RaisedCosine => 0.5 - 0.5 * (PI * x).cos(),
+            Self::RaisedCosine => {
+                // sin²(πx/2), the sine by its series, to a part in ten million.
+                let a = 0.5 * PI * x;
+                let square = a * a;
+                let terms = [1.0 / 110.0, 1.0 / 72.0, 1.0 / 42.0, 1.0 / 20.0, 1.0 / 6.0];
+                let sine = a * terms.iter().fold(1.0, |sum, term| 1.0 - square * term * sum);
+                sine * sine
+            }
         }
     }
 

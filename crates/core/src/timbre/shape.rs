@@ -7,7 +7,7 @@ use rustfft::num_complex::Complex;
 
 use super::descriptors::{Descriptor, Descriptors};
 use crate::fit::Line;
-use crate::lanes::{dot, sum};
+use crate::lanes::{dot, greatest, sum};
 use crate::transform::{RealTransform, fast_length};
 use crate::units::db_from_power;
 use crate::window::WindowKind;
@@ -167,10 +167,12 @@ impl FrameSpectrum {
     /// Reads the frame around a sample.
     pub(super) fn read(&mut self, sound: &[f32], middle: f64) {
         let first = (middle - 0.5 * self.window.len() as f64).round() as i64;
+        let silent = usize::try_from(-first).unwrap_or(0).min(self.window.len());
+        let from = usize::try_from(first).unwrap_or(0).min(sound.len());
         self.buffer.fill(0.0);
-        for (n, (x, w)) in self.buffer.iter_mut().zip(&self.window).enumerate() {
-            let sample = usize::try_from(first + n as i64).ok().and_then(|n| sound.get(n));
-            *x = w * f64::from(sample.copied().unwrap_or(0.0));
+        let under_window = self.buffer.iter_mut().zip(&self.window).skip(silent);
+        for ((x, w), sample) in under_window.zip(&sound[from..]) {
+            *x = w * f64::from(*sample);
         }
         let values = self.transform.forward(&mut self.buffer);
         self.power.clear();
@@ -224,11 +226,9 @@ impl FrameSpectrum {
         }
         let least = 1e-20 * mean;
         // A logarithm of products of eight is one of eight; shares of the mean keep within range.
-        let logs: f64 = self
-            .power
-            .chunks(8)
-            .map(|eight| eight.iter().map(|power| power.max(least) / mean).product::<f64>().ln())
-            .sum();
+        let share = |power: &f64| power.max(least) * (1.0 / mean);
+        let logs: f64 =
+            self.power.chunks(8).map(|eight| eight.iter().map(share).product::<f64>().ln()).sum();
         found.set(Descriptor::Flatness, (logs / count + OF_NOISE).exp().min(1.0));
         found.set(Descriptor::Crest, 10.0 * (self.greatest() / mean).log10());
         let magnitudes: Vec<f64> = self.power.iter().map(|power| power.sqrt()).collect();
@@ -245,7 +245,7 @@ impl FrameSpectrum {
     /// The greatest power, between bins too: a parabola through the logarithms of three.
     fn greatest(&self) -> f64 {
         let of = |n: usize| self.power[n].max(1e-300).ln();
-        let greatest = self.power.iter().fold(0.0, |a, b| if *b > a { *b } else { a });
+        let greatest = greatest(&self.power);
         let at = self.power.iter().position(|power| *power == greatest);
         match at {
             Some(n) if n > 0 && n + 1 < self.power.len() => {
