@@ -1,6 +1,8 @@
 //! Findings that are earned: a take that has what is said, and one beside it that does not.
 
-use tonemap_core::synth::{to_samples, white_noise};
+use std::f64::consts::TAU;
+
+use tonemap_core::synth::{alder_hall, to_samples, white_noise};
 use tonemap_media::WavEncoding;
 
 use crate::bench::{Bench, codes};
@@ -8,7 +10,7 @@ use crate::bench::{Bench, codes};
 const RATE: u32 = 48_000;
 
 /// Takes by recipes: name, duration, voices.
-const RECIPES: [(&str, &str, &[&str]); 14] = [
+const RECIPES: [(&str, &str, &[&str]); 16] = [
     ("struck.wav", "2s", &["harmonics frequency=110Hz start=0.3s decay=2s", "noise level=-90dB"]),
     (
         "blown.wav",
@@ -29,6 +31,24 @@ const RECIPES: [(&str, &str, &[&str]); 14] = [
         ],
     ),
     ("series.wav", "2s", &["harmonics frequency=200Hz level=-12dB", "noise level=-90dB"]),
+    (
+        "third.wav",
+        "2s",
+        &[
+            "harmonics frequency=220Hz level=-12dB",
+            "harmonics frequency=277.18Hz level=-12dB",
+            "noise level=-80dB",
+        ],
+    ),
+    (
+        "faint-third.wav",
+        "2s",
+        &[
+            "harmonics frequency=220Hz level=-12dB",
+            "harmonics frequency=277.18Hz level=-60dB",
+            "noise level=-80dB",
+        ],
+    ),
     ("hall.wav", "6s", &["noise level=-20dB"]),
     ("hall-uneven.wav", "6s", &["noise level=-20dB", "tone frequency=1kHz level=-10dB"]),
     ("green.wav", "6s", &["noise level=-90dB", "noise level=-60dB"]),
@@ -78,6 +98,7 @@ fn findings_are_said_where_they_are_so_and_nowhere_else() {
         ("over_between_samples", "inspect hot.wav", "inspect tone.wav"),
         ("no_peaks", "spectrum noise.wav", "spectrum tone.wav"),
         ("off_law", "partials off.wav", "partials series.wav"),
+        ("nearly_even", "pitch third.wav", "pitch faint-third.wav"),
         ("delay_may_be_another", "compare tone.wav softer.wav", "compare noise.wav noise.wav"),
         (
             "little_coherence",
@@ -127,6 +148,80 @@ fn an_overdriven_sweep_is_said() {
             &format!("room {name} --sweep 'sweep from=50Hz to=8kHz level=-6dB length=4s'"),
         );
         assert_eq!(said.iter().any(|one| one == "much_distortion"), is_said, "{name}: {said:?}");
+    }
+}
+
+#[test]
+fn a_clock_that_runs_unevenly_is_said() {
+    let bench = Bench::new();
+    // Tones whose time wanders to and fro once in two seconds, in noise of their own.
+    let wandering = |by_s: f64, seed: u64| -> Vec<f32> {
+        let mut sound = white_noise(seed, 1e-4, 6 * RATE as usize);
+        for (n, x) in sound.iter_mut().enumerate() {
+            let t = n as f64 / f64::from(RATE);
+            let t = t + by_s * (TAU * t / 2.0).sin();
+            let tone = |k: u32| 4e-3 * (TAU * f64::from(151 * k) * t + f64::from(k * k % 61)).cos();
+            *x += (1..100).map(tone).sum::<f64>();
+        }
+        to_samples(&sound)
+    };
+    bench.take("in.wav", RATE, WavEncoding::Float, &[wandering(0.0, 1)]);
+    for (by_s, is_said) in [(0.0, false), (1e-4, true)] {
+        bench.take("out.wav", RATE, WavEncoding::Float, &[wandering(by_s, 2)]);
+        let said = found(&bench, "compare in.wav out.wav");
+        assert_eq!(said.iter().any(|one| one == "clock_wanders"), is_said, "{by_s} s: {said:?}");
+    }
+}
+
+#[test]
+fn a_source_that_swells_by_itself_is_said() {
+    let bench = Bench::new();
+    let wagon = alder_hall::passing_wagon(f64::from(RATE), 9.0);
+    let hiss = white_noise(5, 1e-5, wagon.len());
+    for (swell, is_said) in [(0.0, false), (2.0, true)] {
+        let at = |n: usize| {
+            let after_s = n as f64 / f64::from(RATE) - 7.5;
+            wagon[n] * (0.1 + swell * (-(after_s / 0.7).powi(2)).exp()) + hiss[n]
+        };
+        let sound: Vec<f64> = (0..wagon.len()).map(at).collect();
+        bench.take("wagon.wav", RATE, WavEncoding::Float, &[to_samples(&sound)]);
+        let said = found(&bench, "passby wagon.wav");
+        let is_there = said.iter().any(|one| one == "loudest_elsewhere");
+        assert_eq!(is_there, is_said, "{swell}: {said:?}");
+    }
+}
+
+#[test]
+fn a_decay_that_is_too_short_for_its_band_is_said() {
+    let bench = Bench::new();
+    for (t60_s, is_said) in [(0.25, true), (1.2, false)] {
+        let (count, start) = (2 * RATE as usize, RATE as usize / 10);
+        let (excited, mut sound) = (white_noise(7, 0.1, count), white_noise(8, 1e-4, count));
+        for (n, x) in sound.iter_mut().skip(start).enumerate() {
+            *x += excited[n] * 10f64.powf(-3.0 * n as f64 / f64::from(RATE) / t60_s);
+        }
+        bench.take("room.wav", RATE, WavEncoding::Float, &[to_samples(&sound)]);
+        let said = found(&bench, "room room.wav");
+        let is_there = said.iter().any(|one| one == "decay_uncertain");
+        assert_eq!(is_there, is_said, "{t60_s} s: {said:?}");
+    }
+}
+
+#[test]
+fn a_median_of_groups_is_said() {
+    let bench = Bench::new();
+    for (minutes, is_said) in [(1, false), (6, true)] {
+        let words = format!("--duration {minutes}min");
+        let words: Vec<&str> = words.split(' ').collect();
+        let voice = ["signal", "noise level=-20dB", "--output", "noise.wav", "--force", "--quiet"];
+        let run = bench.run_words(&[&voice[..], &words].concat());
+        assert_eq!(run.status, 0, "{}", run.err);
+        let said = found(&bench, "spectrum noise.wav --average median");
+        assert_eq!(
+            said.iter().any(|one| one == "median_of_groups"),
+            is_said,
+            "{minutes} min: {said:?}"
+        );
     }
 }
 
