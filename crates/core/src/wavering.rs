@@ -35,6 +35,7 @@ impl Wavering {
 pub(crate) fn wavering(course: &[f64], hop_s: f64) -> Wavering {
     /// A vibrato has 4 to 8 Hz (C. E. Seashore, 1932); wider by what a take of a second resolves.
     const RATES_HZ: (f64, f64) = (2.5, 12.0);
+    /// The golden section.
     const INNER: f64 = 0.618_033_988_749_895;
     /// The rate of a player changes over longer ones.
     const LONGEST_S: f64 = 8.0;
@@ -70,7 +71,7 @@ pub(crate) fn wavering(course: &[f64], hop_s: f64) -> Wavering {
     let rest_of_means = |rate_hz: f64| line_and_sine(&means, few as f64 * hop_s, rate_hz).3;
     let best = rates.map(|rate| (rest_of_means(rate), rate)).min_by(|a, b| a.0.total_cmp(&b.0));
     let Some((_, coarse)) = best else { return none };
-    // The least of the rest, by golden section: of two places one is known from the last step.
+    // The least of the rest, each time within a shorter stretch: of two places one is known from the last step.
     let (mut a, mut b) = (coarse - step, coarse + step);
     let (mut c, mut d) = (b - INNER * (b - a), a + INNER * (b - a));
     let (mut at_c, mut at_d) = (rest_at(c), rest_at(d));

@@ -87,6 +87,12 @@ fn found(bench: &Bench, line: &str) -> Vec<String> {
     codes(&value).into_iter().map(String::from).collect()
 }
 
+/// Sees that a command line has a finding, or has it not.
+fn expect(bench: &Bench, line: &str, code: &str, is_said: bool) {
+    let said = found(bench, line);
+    assert_eq!(said.iter().any(|one| one == code), is_said, "{line}: {said:?}");
+}
+
 #[test]
 fn findings_are_said_where_they_are_so_and_nowhere_else() {
     const ROOMS: &str = "--assume 'full-scale = 120dB'";
@@ -118,10 +124,8 @@ fn findings_are_said_where_they_are_so_and_nowhere_else() {
     ] {
         let rooms = if with.starts_with("isolation") { ROOMS } else { "" };
         let [with, without] = [with, without].map(|line| format!("{line} {rooms}"));
-        let said = found(&bench, &with);
-        assert!(said.iter().any(|one| one == code), "{with}: {said:?}");
-        let said = found(&bench, &without);
-        assert!(said.iter().all(|one| one != code), "{without}: {said:?}");
+        expect(&bench, &with, code, true);
+        expect(&bench, &without, code, false);
     }
 }
 
@@ -168,8 +172,7 @@ fn a_clock_that_runs_unevenly_is_said() {
     bench.take("in.wav", RATE, WavEncoding::Float, &[wandering(0.0, 1)]);
     for (by_s, is_said) in [(0.0, false), (1e-4, true)] {
         bench.take("out.wav", RATE, WavEncoding::Float, &[wandering(by_s, 2)]);
-        let said = found(&bench, "compare in.wav out.wav");
-        assert_eq!(said.iter().any(|one| one == "clock_wanders"), is_said, "{by_s} s: {said:?}");
+        expect(&bench, "compare in.wav out.wav", "clock_wanders", is_said);
     }
 }
 
@@ -185,9 +188,7 @@ fn a_source_that_swells_by_itself_is_said() {
         };
         let sound: Vec<f64> = (0..wagon.len()).map(at).collect();
         bench.take("wagon.wav", RATE, WavEncoding::Float, &[to_samples(&sound)]);
-        let said = found(&bench, "passby wagon.wav");
-        let is_there = said.iter().any(|one| one == "loudest_elsewhere");
-        assert_eq!(is_there, is_said, "{swell}: {said:?}");
+        expect(&bench, "passby wagon.wav", "loudest_elsewhere", is_said);
     }
 }
 
@@ -201,9 +202,7 @@ fn a_decay_that_is_too_short_for_its_band_is_said() {
             *x += excited[n] * 10f64.powf(-3.0 * n as f64 / f64::from(RATE) / t60_s);
         }
         bench.take("room.wav", RATE, WavEncoding::Float, &[to_samples(&sound)]);
-        let said = found(&bench, "room room.wav");
-        let is_there = said.iter().any(|one| one == "decay_uncertain");
-        assert_eq!(is_there, is_said, "{t60_s} s: {said:?}");
+        expect(&bench, "room room.wav", "decay_uncertain", is_said);
     }
 }
 
@@ -216,12 +215,7 @@ fn a_median_of_groups_is_said() {
         let voice = ["signal", "noise level=-20dB", "--output", "noise.wav", "--force", "--quiet"];
         let run = bench.run_words(&[&voice[..], &words].concat());
         assert_eq!(run.status, 0, "{}", run.err);
-        let said = found(&bench, "spectrum noise.wav --average median");
-        assert_eq!(
-            said.iter().any(|one| one == "median_of_groups"),
-            is_said,
-            "{minutes} min: {said:?}"
-        );
+        expect(&bench, "spectrum noise.wav --average median", "median_of_groups", is_said);
     }
 }
 
@@ -260,8 +254,11 @@ fn values_off_their_line_are_said() {
         let takes: Vec<String> = (0..6).map(|turn| format!("turn{turn}.wav")).collect();
         let add = format!("study add {} --pattern turn{{turn}}.wav", takes.join(" "));
         assert_eq!(bench.run(&add).status, 0);
-        let said = found(&bench, "trend --quantity pitch.notes[1].f0_hz --over turn");
-        let is_there = said.iter().any(|one| one == "more_scatter_than_uncertainty");
-        assert_eq!(is_there, is_said, "{off}: {said:?}");
+        expect(
+            &bench,
+            "trend --quantity pitch.notes[1].f0_hz --over turn",
+            "more_scatter_than_uncertainty",
+            is_said,
+        );
     }
 }

@@ -46,7 +46,8 @@ impl Assembly<'_> {
 
     pub(super) fn assemble(mut self, followed: &[Followed], guide: Option<&Guide>) -> Partials {
         let mut candidates: Vec<Candidate> = followed.iter().map(candidate).collect();
-        // What is read where nothing sounds takes noise away: the second time it is left there.
+        // What is read where nothing sounds takes noise away. Most of it is known at once and never
+        // taken out; the rest is put back after the first look at what is left.
         for noise in [Noise::OfTheWhole, Noise::OfTheRest, Noise::OfTheRest] {
             self.mark_alive(&mut candidates, noise);
             self.take_out(&mut candidates);
@@ -377,6 +378,7 @@ fn candidate(followed: &Followed) -> Candidate {
         let amplitude = reading.after(*after);
         TrackPoint {
             frequency_hz: reading.frequency_hz,
+            // Far from the limits of numbers, and quicker than guarding against them.
             amplitude: amplitude.norm_sqr().sqrt(),
             phase_rad: amplitude.arg(),
         }

@@ -123,7 +123,7 @@ impl Sum {
     ) {
         let first = from.ceil().max(0.0);
         let last = (to.ceil().max(0.0) as usize).min(sound.len());
-        if first as usize >= last {
+        if first as usize >= last || pieces.is_empty() {
             return;
         }
         let sound = &mut sound[first as usize..last];
