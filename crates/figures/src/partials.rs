@@ -90,10 +90,10 @@ fn draw_decays(
         y: linear(level_range(all.map(|point| found.level_db_at(point))), (bottom, top)),
     };
     panel.draw_grid(sheet)?;
-    let named = named(found);
+    let (named, tracks) = (named(found), found.heard_tracks());
     let mut ends: Vec<(f64, usize)> = Vec::new();
     for is_named in [false, true] {
-        for track in &found.tracks {
+        for track in &tracks {
             let rank = named.iter().position(|number| *number == track.number);
             if rank.is_some() != is_named {
                 continue;
@@ -102,6 +102,7 @@ fn draw_decays(
                 .map(|(n, point)| {
                     (track.start_s + n as f64 * track.hop_s, found.level_db_at(point))
                 })
+                .skip_while(|(_, db)| *db <= panel.y.low)
                 .take_while(|(_, db)| *db > panel.y.low)
                 .map(|(t, db)| panel.place(t, db))
                 .collect();

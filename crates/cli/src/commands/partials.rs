@@ -90,7 +90,7 @@ struct SearchArgs {
     #[arg(long, value_name = "LOW..HIGH")]
     range: Option<FrequencyRange>,
     /// Partials at most
-    #[arg(long, value_name = "NUMBER", default_value_t = 60)]
+    #[arg(long, value_name = "NUMBER", default_value_t = 120)]
     most: usize,
     /// Leave out tracks that are shorter
     #[arg(long, value_name = "TIME", default_value = "30ms")]
@@ -169,11 +169,11 @@ struct PartialsResult<'a> {
 }
 
 /// A point of a track.
-struct TrackRow<'a> {
+struct TrackRow {
     number: usize,
     time_s: f64,
     level_db: f64,
-    point: &'a Point,
+    point: Point,
 }
 
 impl Measure for Partials {
@@ -237,10 +237,12 @@ impl Measure for Partials {
             let all = rows(made, &heads, |found| found.partials.partials.iter());
             return partial_table(None, "").csv(all);
         }
-        let points: Vec<(&RowHead, TrackRow<'_>)> = made
+        let points: Vec<(&RowHead, TrackRow)> = made
             .iter()
             .zip(&heads)
-            .flat_map(|(one, head)| points_of(&one.found.partials).map(move |point| (head, point)))
+            .flat_map(|(one, head)| {
+                points_of(&one.found.partials).into_iter().map(move |point| (head, point))
+            })
             .collect();
         track_table().csv(points.iter().map(|(part, item)| Row { part, item }))
     }
@@ -365,7 +367,8 @@ fn draw_decay(made: &Made<'_>, args: &FigureArgs) -> Result<Figure> {
 
 /// The tracks as an SDIF file.
 fn sdif_of(found: &Measured) -> Vec<u8> {
-    let timed = found.tracks.iter().map(|track| -> Timed<'_> {
+    let tracks = found.heard_tracks();
+    let timed = tracks.iter().map(|track| -> Timed<'_> {
         let points = track.points.iter().enumerate();
         let at = |(n, point): (usize, &Point)| (track.start_s + n as f64 * track.hop_s, *point);
         (track.number, Box::new(points.map(at)))
@@ -375,9 +378,9 @@ fn sdif_of(found: &Measured) -> Vec<u8> {
 
 /// A row for each point, in the order of the tracks.
 fn arrays_of(found: &Measured) -> Arrays {
+    let tracks = found.heard_tracks();
     let column = |name: &str, of: &dyn Fn(&PartialTrack, usize) -> f64| {
-        let tracks = found.tracks.iter();
-        let values = tracks.flat_map(|track| (0..track.points.len()).map(|n| of(track, n)));
+        let values = tracks.iter().flat_map(|track| (0..track.points.len()).map(|n| of(track, n)));
         (name.to_string(), values.collect(), None)
     };
     vec![
@@ -402,7 +405,7 @@ fn drawn_tracks(found: &Measured) -> Vec<DrawnTrack> {
         };
         DrawnTrack { stretches: vec![track.points.iter().enumerate().map(point).collect()] }
     };
-    found.tracks.iter().map(drawn).collect()
+    found.heard_tracks().iter().map(drawn).collect()
 }
 
 fn settings_line(made: &Made<'_>) -> String {
@@ -425,8 +428,15 @@ fn settings_line(made: &Made<'_>) -> String {
             text::number(by_s, 2)
         )
     });
+    let entry = found.entry.map_or(String::new(), |entry| {
+        format!(
+            "the partials enter between {} s and {} s; ",
+            text::number(entry.from_s, 4),
+            text::number(entry.to_s, 4)
+        )
+    });
     format!(
-        "{guide}; frames of {} ms, points every {} ms; the tracks leave {} dB of the \
+        "{guide}; frames of {} ms, points every {} ms; {entry}the tracks leave {} dB of the \
          sound{sustain}{place}",
         text::number(1e3 * found.frame_s, 1),
         text::number(1e3 * found.hop_s, 1),
@@ -534,24 +544,26 @@ fn decay_curves(found: &Measured) -> Vec<ChartCurve> {
             .unzip();
         ChartCurve { name: format!("partial {}", track.number), x, y }
     };
-    found.tracks.iter().take(TRACKS).map(curve).collect()
+    found.heard_tracks().iter().take(TRACKS).map(curve).collect()
 }
 
 /// The points of all tracks.
-fn points_of(found: &Measured) -> impl Iterator<Item = TrackRow<'_>> {
-    found.tracks.iter().flat_map(move |track| {
-        track.points.iter().enumerate().map(move |(n, point)| TrackRow {
+fn points_of(found: &Measured) -> Vec<TrackRow> {
+    let mut rows = Vec::new();
+    for track in found.heard_tracks() {
+        rows.extend(track.points.iter().enumerate().map(|(n, point)| TrackRow {
             number: track.number,
             time_s: track.start_s + n as f64 * track.hop_s,
             level_db: found.level_db_at(point),
-            point,
-        })
-    })
+            point: *point,
+        }));
+    }
+    rows
 }
 
-fn track_table<'t>() -> Table<'t, Row<'t, TrackRow<'t>>> {
+fn track_table<'t>() -> Table<'t, Row<'t, TrackRow>> {
     Table::of_parts()
-        .count("number", "", |row: &Row<'t, TrackRow<'t>>| row.item.number as u64)
+        .count("number", "", |row: &Row<'t, TrackRow>| row.item.number as u64)
         .number("time_s", "", 0, |row| Some(row.item.time_s))
         .number("frequency_hz", "", 0, |row| Some(row.item.point.frequency_hz))
         .number("level_db", "", 0, |row| Some(row.item.level_db))

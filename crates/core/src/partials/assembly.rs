@@ -1,6 +1,7 @@
 //! From what was followed to partials: their tracks, as far as they stand above the noise.
 
 use super::decay::common_beat;
+use super::entry::Entry;
 use super::harmonic::{Followed, Guide, Stretch};
 use super::law::{StringLaw, string_law};
 use super::reading::{self, FrameReader, LEAKAGE_STEPS};
@@ -25,6 +26,8 @@ pub(super) struct Assembly<'a> {
     pub(super) findings: Vec<Finding>,
     /// The stretch without the sound of the partials that were taken out of it.
     pub(super) left: Vec<f32>,
+    /// How the partials enter, in seconds after the onset.
+    pub(super) entry: Option<Entry>,
 }
 
 /// A partial with its points over the whole stretch, those that stand out of the noise being
@@ -53,7 +56,8 @@ impl Assembly<'_> {
             self.take_out(&mut candidates);
         }
         candidates.retain(|candidate| candidate.alive.iter().any(|alive| *alive));
-        let level_at = loudest(&candidates);
+        self.entry = self.put_back_before_entry();
+        let level_at = self.loudest(&candidates);
         let wavers = guide.is_some_and(|guide| guide.has_vibrato);
         let fitted = self.envelopes(&candidates, wavers);
         let mut measured: Vec<(Partial, Measured)> = (candidates.iter().zip(&fitted))
@@ -154,6 +158,7 @@ impl Assembly<'_> {
             partials,
             tracks,
             full_scale_db: 0.0,
+            entry: self.entry.map(|entry| entry.later(self.onset_s())),
             rest: Rest::of(sound, &self.left, rate_hz),
             frame_s: self.reader.length() as f64 / rate_hz,
             hop_s: self.hop_s,
@@ -180,6 +185,39 @@ impl Assembly<'_> {
             }
             sum.add(&mut self.left, step - 1, &pieces);
         }
+    }
+
+    /// Puts back what was taken out of the stretch before the partials sound in full, and tells how
+    /// they enter.
+    fn put_back_before_entry(&mut self) -> Option<Entry> {
+        /// Half a frame, which is read from the first whole one, and at least so long.
+        const LEAST_S: f64 = 0.01;
+        let rate_hz = self.stretch.rate_hz;
+        let lasts = (LEAST_S * rate_hz).max(0.5 * self.reader.length() as f64) as usize;
+        let sound = &self.stretch.sound[self.stretch.from..self.stretch.to];
+        let sound = &sound[..lasts.min(sound.len() / 2)];
+        let taken: Vec<f32> = sound.iter().zip(&self.left).map(|(all, left)| all - left).collect();
+        let entry = Entry::of(sound, &taken, rate_hz)?;
+        for (n, (left, taken)) in self.left.iter_mut().zip(taken).enumerate() {
+            *left += (1.0 - entry.gain(n as f64 / rate_hz)) as f32 * taken;
+        }
+        Some(entry)
+    }
+
+    /// The step at which all partials together are loudest.
+    fn loudest(&self, candidates: &[Candidate]) -> usize {
+        let steps = candidates.iter().map(|c| c.points.len()).max().unwrap_or(0);
+        let power = |step: usize| {
+            let of = |c: &Candidate| {
+                c.points[step].filter(|_| c.alive[step]).map_or(0.0, |p| p.amplitude.powi(2))
+            };
+            let gain = self.entry.map_or(1.0, |entry| entry.gain(step as f64 * self.hop_s));
+            gain * gain * candidates.iter().map(of).sum::<f64>()
+        };
+        (0..steps)
+            .map(|step| (step, power(step)))
+            .fold((0, 0.0), |best, one| if one.1 > best.1 * 1.0001 { one } else { best })
+            .0
     }
 
     /// Noise beside each partial over time, as the power of a bin: what is left when the sound of
@@ -391,21 +429,6 @@ fn candidate(followed: &Followed) -> Candidate {
         alive: vec![false; readings.len()],
         taken: vec![false; readings.len()],
     }
-}
-
-/// The step at which all partials together are loudest.
-fn loudest(candidates: &[Candidate]) -> usize {
-    let steps = candidates.iter().map(|c| c.points.len()).max().unwrap_or(0);
-    let power = |step: usize| {
-        let of = |c: &Candidate| {
-            c.points[step].filter(|_| c.alive[step]).map_or(0.0, |p| p.amplitude.powi(2))
-        };
-        candidates.iter().map(of).sum::<f64>()
-    };
-    (0..steps)
-        .map(|step| (step, power(step)))
-        .fold((0, 0.0), |best, one| if one.1 > best.1 * 1.0001 { one } else { best })
-        .0
 }
 
 /// Level of a partial at a step in dB, by a straight line through the nearest points that are

@@ -93,7 +93,7 @@ impl Assembly<'_> {
             beat_hz_u: None,
             beat_depth_db: None,
             second_below_db: None,
-            start_s: time(first),
+            start_s: time(first).max(onset_s + self.entry.map_or(0.0, |entry| entry.from_s)),
             end_s: time(last),
         };
         let course = self.course(candidate);

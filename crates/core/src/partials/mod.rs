@@ -31,6 +31,7 @@
 
 mod assembly;
 mod decay;
+mod entry;
 mod envelope;
 mod free;
 mod harmonic;
@@ -43,6 +44,7 @@ mod stretch;
 use rustfft::num_complex::Complex;
 use serde::Serialize;
 
+pub use entry::Entry;
 pub use rest::Rest;
 pub use resynthesis::{Moment, TrackPoint, sound_of};
 
@@ -117,7 +119,7 @@ impl Default for PartialsSettings {
             note: NoteChoice::Longest,
             resolve_hz: 30.0,
             hop_s: None,
-            most: 60,
+            most: 120,
             range_hz: (0.0, f64::INFINITY),
             shortest_s: 0.03,
         }
@@ -276,9 +278,13 @@ pub struct Partials {
     pub full_scale_db: f64,
     /// The partials.
     pub partials: Vec<Partial>,
-    /// Their tracks, in the order of their numbers and times.
+    /// Their tracks, in the order of their numbers and times, as they would sound if they began in
+    /// full; [`Partials::heard_tracks`] begin with their entry.
     #[serde(skip)]
     pub tracks: Vec<PartialTrack>,
+    /// How they enter, where they do not sound in full from the onset on.
+    #[serde(flatten, serialize_with = "entry::flat")]
+    pub entry: Option<Entry>,
     /// What the tracks leave of the sound.
     #[serde(flatten)]
     pub rest: Rest,
@@ -305,6 +311,10 @@ impl Quantities for Partials {
         const SCATTER: Label =
             Label::new("law_scatter_cents", "scatter about the stiff string", Unit::Cent, 3);
         const LEVEL_AT: Label = Label::new("level_at_s", "time of the levels", Unit::Second, 3);
+        const ENTRY_FROM: Label =
+            Label::new("entry_from_s", "entry of the partials, from", Unit::Second, 4);
+        const ENTRY_TO: Label =
+            Label::new("entry_to_s", "entry of the partials, to", Unit::Second, 4);
         const START: Label = Label::new("start_s", "start of the note", Unit::Second, 3);
         const END: Label = Label::new("end_s", "end of the note", Unit::Second, 3);
         let mut all = vec![
@@ -314,6 +324,8 @@ impl Quantities for Partials {
             Quantity::top(&STIFF_F, self.stiff_f_hz),
             Quantity::top(&INHARMONICITY, self.inharmonicity),
             Quantity::top(&SCATTER, pair(self.law_scatter_cents, None)),
+            Quantity::top(&ENTRY_FROM, pair(self.entry.map(|entry| entry.from_s), None)),
+            Quantity::top(&ENTRY_TO, pair(self.entry.map(|entry| entry.to_s), None)),
             Quantity::top(&LEVEL_AT, bare(self.level_at_s)),
         ];
         all.extend(self.rest.quantities());
@@ -327,7 +339,17 @@ impl Quantities for Partials {
 }
 
 impl Partials {
-    /// The tracks column by column.
+    /// The tracks as they are heard: before the partials enter there is nothing.
+    #[must_use]
+    pub fn heard_tracks(&self) -> Vec<PartialTrack> {
+        let heard = |track: &PartialTrack| match self.entry {
+            Some(entry) => entry.heard(track),
+            None => track.clone(),
+        };
+        self.tracks.iter().map(heard).collect()
+    }
+
+    /// The tracks as they are heard, column by column.
     #[must_use]
     pub fn columns(&self) -> Vec<TrackColumns> {
         let columns = |track: &PartialTrack| TrackColumns {
@@ -338,7 +360,7 @@ impl Partials {
             level_db: track.points.iter().map(|point| self.level_db_at(point)).collect(),
             phase_rad: track.points.iter().map(|point| point.phase_rad).collect(),
         };
-        self.tracks.iter().map(columns).collect()
+        self.heard_tracks().iter().map(columns).collect()
     }
 
     /// Refers all levels to sound pressure: a full-scale sine has so many dB re 20 µPa.
@@ -398,6 +420,12 @@ impl Partials {
             };
             for (step, pair) in track.points.windows(2).enumerate() {
                 sum.add(&mut sound, step, &[(pair[0], pair[1], 1.0)]);
+            }
+        }
+        if let Some(entry) = self.entry {
+            let entered = ((entry.to_s - start_s) * sample_rate_hz).ceil().max(0.0) as usize;
+            for (n, sample) in sound.iter_mut().take(entered).enumerate() {
+                *sample *= entry.gain(start_s + n as f64 / sample_rate_hz) as f32;
             }
         }
         sound
@@ -504,7 +532,8 @@ fn of_note(
         None => free::follow(&stretch, &mut reader, hop_s, settings),
     };
     let left = stretch.sound[stretch.from..stretch.to].to_vec();
-    let assembly = Assembly { stretch, start_s, hop_s, reader, settings, findings, left };
+    let assembly =
+        Assembly { stretch, start_s, hop_s, reader, settings, findings, left, entry: None };
     Ok(assembly.assemble(&followed, guide.as_ref()))
 }
 

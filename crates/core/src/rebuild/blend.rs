@@ -73,6 +73,7 @@ pub(super) fn later(note: &Partials, by_s: f64) -> Partials {
     note.start_s += by_s;
     note.end_s += by_s;
     note.level_at_s += by_s;
+    note.entry = note.entry.map(|entry| entry.later(by_s));
     for partial in &mut note.partials {
         partial.start_s += by_s;
         partial.end_s += by_s;

@@ -88,11 +88,7 @@ pub struct TimbreSettings {
 
 impl Default for TimbreSettings {
     fn default() -> Self {
-        Self {
-            partials: PartialsSettings { most: 100, ..PartialsSettings::default() },
-            range_hz: (20.0, 20_000.0),
-            hop_s: 0.01,
-        }
+        Self { partials: PartialsSettings::default(), range_hz: (20.0, 20_000.0), hop_s: 0.01 }
     }
 }
 

@@ -15,6 +15,7 @@ use crate::support::{Accuracy, in_parallel, tolerance, trials};
 pub(crate) const MEASURES: &[fn()] = &[
     stiff_strings_are_measured,
     the_tracks_make_the_sound_again,
+    the_entry_of_partials_is_told,
     both_stages_of_a_decay_are_told,
     pairs_of_a_bell_are_told_apart,
     a_vibrato_is_followed_to_the_twentieth_partial,
@@ -176,6 +177,50 @@ pub(crate) fn the_tracks_make_the_sound_again() {
         .hold_worst(tolerance(9e-4, 0.018));
     let name = "what tracks leave of a string after its onset, re its level";
     Accuracy::all_bare(name, "1", sustain).hold_worst(tolerance(1e-3, 2.6e-3));
+}
+
+/// After a knock the string enters late, and not at once.
+#[test]
+pub(crate) fn the_entry_of_partials_is_told() {
+    let strings = in_parallel(trials(40, 80), |seed| {
+        let mut rng = ChaCha8Rng::seed_from_u64(55_000 + seed);
+        let frequency_hz = 40.0 * f64::exp2(rng.random_range(0.0..3.0));
+        let string = PluckedString {
+            frequency_hz,
+            inharmonicity: 1e-4,
+            pluck_position: rng.random_range(0.11..0.42),
+            t60_s: rng.random_range(2.0..7.0),
+            ..PluckedString::default()
+        };
+        // It has entered within half a frame of four and a half periods.
+        let late_s = rng.random_range(0.0..0.9) / frequency_hz;
+        let entry_s = rng.random_range(0.05..0.9) / frequency_hz;
+        let from_s = 0.1 + late_s;
+        let mut sound = vec![0.0; (0.1 * RATE_HZ) as usize];
+        sound.extend(string.render(RATE_HZ, 2.0));
+        for (n, x) in sound.iter_mut().enumerate() {
+            let share = ((n as f64 / RATE_HZ - from_s) / entry_s).clamp(0.0, 1.0);
+            *x *= 0.5 - 0.5 * (0.5 * TAU * share).cos();
+        }
+        let knock = white_noise(seed, 0.01, sound.len() - 4800);
+        for (n, (x, knock)) in sound[4800..].iter_mut().zip(knock).enumerate() {
+            *x += knock * (-(n as f64) / (0.004 * RATE_HZ)).exp();
+        }
+        add_noise(&mut sound, 50.0, 600 + seed);
+        let found = followed(&sound);
+        let middle_s = found.entry.map(|entry| 0.5 * (entry.from_s + entry.to_s));
+        let off_s = middle_s.map(|middle_s| middle_s - (from_s + 0.5 * entry_s));
+        (off_s.map(|off_s| off_s * frequency_hz), found.rest.residual_db)
+    });
+    let told = strings.iter().filter(|(off, _)| off.is_some()).count();
+    println!("the entry of {told} of {} strings is told", strings.len());
+    assert!(10 * told >= 9 * strings.len(), "{told}");
+    let off = strings.iter().filter_map(|(off, _)| *off);
+    Accuracy::all_bare("middle of the entry of partials, in periods", "1", off).hold(0.1);
+    let mut left: Vec<f64> = strings.iter().map(|(_, left_db)| *left_db).collect();
+    left.sort_by(f64::total_cmp);
+    println!("left in the median {:.1} dB", left[left.len() / 2]);
+    assert!(left[left.len() / 2] < -30.0);
 }
 
 /// What is not there is not found: no side lobe passes for a partial where there is no noise to
