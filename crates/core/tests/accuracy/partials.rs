@@ -123,7 +123,7 @@ fn stiff_string(seed: u64) -> OfString {
 
 #[test]
 pub(crate) fn stiff_strings_are_measured() {
-    let strings = in_parallel(trials(120, 240), stiff_string);
+    let strings = in_parallel(trials(240, 480), stiff_string);
     let kind = "of stiff strings A0 to C7 at 40 dB";
     let in_percent = |(error, u): &(f64, f64)| (100.0 * error, 100.0 * u);
     let stiffness = strings.iter().filter_map(|string| string.stiffness.as_ref().map(in_percent));
