@@ -54,6 +54,23 @@ pub(super) struct Fitted {
     pub(super) readings: Vec<Reading>,
 }
 
+impl Fitted {
+    /// Whether the law accounts for more of the readings than steady tones would.
+    pub(super) fn moves(&self) -> bool {
+        let (mut by_law, mut steady) = (0.0, 0.0);
+        for tone in 0..self.tones.len() {
+            let of_tone = || self.readings.iter().filter(move |of| of.tone == tone);
+            let sum = |of: &dyn Fn(&Reading) -> f64| -> f64 {
+                of_tone().map(|reading| of(reading) / reading.variance).sum()
+            };
+            let middle = sum(&|of| of.hz.ln()) / sum(&|_| 1.0);
+            steady += sum(&|of| (of.hz.ln() - middle).powi(2));
+            by_law += sum(&|of| of.left.powi(2));
+        }
+        by_law < steady
+    }
+}
+
 /// Fits a law to tones from where the search left it.
 pub(super) fn fit(
     sound: &dyn Samples,
@@ -114,7 +131,7 @@ fn often_read(readings: &[Reading], law: &Law, tones: &[f64]) -> Vec<f64> {
     tones.iter().zip(&counts).filter(|(_, of)| is_often(of)).map(|(hz, _)| *hz).collect()
 }
 
-/// Frames from the closest point outwards, half overlapping.
+/// Frames that grow from the closest point outwards, half overlapping, in the order of time.
 fn frames(law: &Law, tones: &[f64], lasts_s: f64) -> Vec<Frame> {
     const SHARE: f64 = 0.4;
     const LONGEST_S: f64 = 0.4;
@@ -147,6 +164,7 @@ fn frames(law: &Law, tones: &[f64], lasts_s: f64) -> Vec<Frame> {
             middle_s += sign * 0.5 * length_s;
         }
     }
+    frames.sort_by(|a, b| a.middle_s.total_cmp(&b.middle_s));
     frames
 }
 
@@ -161,10 +179,12 @@ fn readings(
     /// Where the noise is read, in inverse lengths of the frame.
     const BESIDE: [f64; 6] = [-9.0, -7.0, -5.0, 5.0, 7.0, 9.0];
     const PIECES: usize = 64;
-    /// A tone counts that stands so far out of it.
+    /// A tone counts that stands so far out of it, and whose halves of the frame differ by no more than
+    /// this: of one that comes or goes within the frame its edge is read, not its frequency.
     const LEAST: f64 = 6.0;
+    const EVEN: f64 = 2.0;
     let mut reader = Reader::new(sound);
-    let mut all = Vec::new();
+    let mut all: Vec<Vec<Option<Reading>>> = Vec::with_capacity(frames.len());
     for frame in frames {
         // Pieces in which a phase runs evenly and a window stays where it is.
         let piece = ((frame.length_s * rate_hz) as usize / PIECES).max(1);
@@ -190,30 +210,35 @@ fn readings(
             sum += weight;
         }
         let (slopes, shift) = (slopes.map(|slope| slope / sum), shift / sum);
-        let before = all.len();
-        for (tone, hz) in tones.iter().enumerate() {
-            let mut still = Complex64::default();
+        let of_tone = |tone: usize| {
+            let hz = tones[tone];
+            let mut halves = [Complex64::default(); 2];
             let mut moving = Complex64::default();
             let mut beside = [Complex64::default(); BESIDE.len()];
             for (k, samples) in block.chunks_exact(piece).enumerate() {
                 let turned = turned(samples, hz * emitted[k], hz * emitted[k + 1]);
-                still += window[k] * turned;
+                halves[2 * k / PIECES] += window[k] * turned;
                 moving += slope[k] * turned;
                 for (sum, away) in beside.iter_mut().zip(BESIDE) {
                     *sum += window[k] * turned * Complex64::from_polar(1.0, -turn(k) * away);
                 }
             }
-            let Some(noise) = median(beside.iter().map(Complex64::norm_sqr)) else { continue };
+            let [early, late] = halves.map(|half| half.norm());
+            if early.max(late) > EVEN * early.min(late) {
+                return None;
+            }
+            let still = halves[0] + halves[1];
+            let noise = median(beside.iter().map(Complex64::norm_sqr))?;
             // The median of powers of noise is ln 2 of their mean.
             let noise = (noise / std::f64::consts::LN_2).max(1e-30);
             let power = still.norm_sqr();
             if power < LEAST * noise {
-                continue;
+                return None;
             }
             let left_hz = -(moving / still).im / TAU;
             let deviation_hz = (0.5 * noise / power * of_slope / of_window).sqrt() / TAU;
             let heard_hz = hz * shift;
-            all.push(Reading {
+            Some(Reading {
                 t: frame.middle_s,
                 tone,
                 left: left_hz / heard_hz,
@@ -223,12 +248,21 @@ fn readings(
                 together: 1.0,
                 amplitude: 2.0 * power.sqrt() / (piece as f64 * window.iter().sum::<f64>()),
                 hz: heard_hz + left_hz,
-            });
-        }
-        let together = (all.len() - before) as f64;
-        all[before..].iter_mut().for_each(|of: &mut Reading| of.together = together);
+            })
+        };
+        all.push((0..tones.len()).map(of_tone).collect());
     }
-    Ok(all)
+    let is_read = |n: usize, tone: usize| all.get(n).is_some_and(|of| of[tone].is_some());
+    // Noise passes for a tone now and then, seldom twice running.
+    let mut kept: Vec<Reading> = Vec::new();
+    for (n, of_frame) in all.iter().enumerate() {
+        let lasts = |of: &&Reading| is_read(n + 1, of.tone) || (n > 0 && is_read(n - 1, of.tone));
+        let before = kept.len();
+        kept.extend(of_frame.iter().flatten().filter(lasts));
+        let together = (kept.len() - before) as f64;
+        kept[before..].iter_mut().for_each(|of| of.together = together);
+    }
+    Ok(kept)
 }
 
 /// The sum of samples turned back by a phase that runs evenly between two values in turns.

@@ -170,7 +170,7 @@ pub fn passby(
     }
     let fitted = fit::fit(&cut, rate_hz, guess.law, &guess.tones_hz)?.ok_or(Error::NoShift)?;
     let mut tones = fitted.tones.iter();
-    if !tones.any(|tone| search::is_passing(&peaks, &fitted.law, tone.value)) {
+    if !fitted.moves() || !tones.any(|tone| search::is_passing(&peaks, &fitted.law, tone.value)) {
         return Err(Error::NoShift);
     }
     let mut found = Passby::of(&fitted, sound_m_s, lasts_s).ok_or(Error::NoShift)?;

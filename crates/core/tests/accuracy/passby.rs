@@ -10,7 +10,11 @@ use tonemap_core::synth::{to_samples, white_noise};
 
 use crate::support::{Accuracy, in_parallel, trials};
 
-pub(crate) const MEASURES: &[fn()] = &[passing_sources_have_their_speed, steady_tones_are_refused];
+pub(crate) const MEASURES: &[fn()] = &[
+    passing_sources_have_their_speed,
+    sources_hidden_at_their_closest_point_keep_their_distance,
+    steady_tones_are_refused,
+];
 
 const RATE_HZ: f64 = 48_000.0;
 
@@ -57,7 +61,7 @@ impl Source {
 
 #[test]
 fn passing_sources_have_their_speed() {
-    let found = in_parallel(trials(110, 300), |seed| {
+    let found = in_parallel(trials(160, 300), |seed| {
         let mut random = ChaCha8Rng::seed_from_u64(seed + 9500);
         let lasts_s = random.random_range(4.0..8.0);
         let source = Source::random(&mut random, lasts_s);
@@ -81,12 +85,12 @@ fn passing_sources_have_their_speed() {
     let worst = speed.clone().map(|(off, _)| off.abs()).fold(0.0, f64::max);
     println!("speeds are {worst:.3} % off at most");
     assert!(worst < 0.5, "{worst}");
-    Accuracy::all("passby: speed", "%", speed).hold(0.06);
+    Accuracy::all("passby: speed", "%", speed).hold(0.04);
     let distance = found.iter().filter_map(|(source, found)| {
         let distance = found.distance_m?;
         Some(relative(distance.value, distance.u, source.distance_m))
     });
-    Accuracy::all("passby: closest distance", "%", distance).hold(0.34);
+    Accuracy::all("passby: closest distance", "%", distance).hold(0.3);
     let closest = found.iter().filter_map(|(source, found)| {
         let closest = found.closest_s?;
         let heard_s = source.closest_s + source.distance_m / found.sound_m_s;
@@ -98,6 +102,43 @@ fn passing_sources_have_their_speed() {
         (rest.value - source.rest_hz, rest.u)
     });
     Accuracy::all("passby: frequency at rest", "Hz", rest).hold(0.035);
+}
+
+/// A house stands between while the source is closest: what is heard there is noise, and what is known of
+/// the distance is in the turn before and behind it.
+#[test]
+fn sources_hidden_at_their_closest_point_keep_their_distance() {
+    const LASTS_S: f64 = 10.0;
+    let found = in_parallel(trials(110, 300), |seed| {
+        let mut random = ChaCha8Rng::seed_from_u64(seed + 9700);
+        let source = Source {
+            speed_m_s: random.random_range(5.0..30.0),
+            distance_m: random.random_range(3.0..15.0),
+            harmonics: 4,
+            rest_hz: random.random_range(200.0..400.0),
+            ..Source::random(&mut random, LASTS_S)
+        };
+        let settings = PassbySettings::default();
+        let mut heard = source.heard(LASTS_S, 150.0, settings.sound_m_s(), seed);
+        let heard_s = source.closest_s + source.distance_m / settings.sound_m_s();
+        let hidden_s = random.random_range(1.0..4.0);
+        let noise = white_noise(37 * seed + 5, 0.001, heard.len());
+        for (n, (x, noise)) in heard.iter_mut().zip(noise).enumerate() {
+            let is_hidden = (n as f64 / RATE_HZ - heard_s).abs() < 0.5 * hidden_s;
+            *x = if is_hidden { noise as f32 } else { *x + noise as f32 };
+        }
+        (source, passby(&heard, RATE_HZ, 0.0, &settings).ok())
+    });
+    let told: Vec<(f64, f64)> = (found.iter())
+        .filter_map(|(source, found)| {
+            let distance = found.as_ref()?.distance_m?;
+            let truth = source.distance_m;
+            Some((100.0 * (distance.value / truth - 1.0), 100.0 * distance.u / truth))
+        })
+        .collect();
+    println!("{} of {} hidden passes have a distance", told.len(), found.len());
+    assert!(10 * told.len() >= 9 * found.len());
+    Accuracy::all("passby: closest distance, hidden 1 to 4 s", "%", told).hold(0.55);
 }
 
 #[test]
