@@ -72,6 +72,7 @@ impl Assembly<'_> {
         let onset_s = self.onset_s();
         let time = |step: usize| onset_s + step as f64 * self.hop_s;
         let lasting_s = (last - first) as f64 * self.hop_s;
+        let entered_s = onset_s + self.entry.map_or(0.0, |entry| entry.from_s);
         let since = |step: usize| step as f64 * self.hop_s - fitted.start_s;
         let mut partial = Partial {
             number: candidate.number,
@@ -93,7 +94,7 @@ impl Assembly<'_> {
             beat_hz_u: None,
             beat_depth_db: None,
             second_below_db: None,
-            start_s: time(first).max(onset_s + self.entry.map_or(0.0, |entry| entry.from_s)),
+            start_s: time(first).max(entered_s).min(time(last)),
             end_s: time(last),
         };
         let course = self.course(candidate);

@@ -223,7 +223,7 @@ fn readings(
                     *sum += window[k] * turned * Complex64::from_polar(1.0, -turn(k) * away);
                 }
             }
-            let [early, late] = halves.map(|half| half.norm());
+            let [early, late] = halves.map(Complex64::norm);
             if early.max(late) > EVEN * early.min(late) {
                 return None;
             }
