@@ -173,7 +173,7 @@ pub fn passby(
     if !fitted.moves() || !tones.any(|tone| search::is_passing(&peaks, &fitted.law, tone.value)) {
         return Err(Error::NoShift);
     }
-    let mut found = Passby::of(&fitted, sound_m_s, lasts_s).ok_or(Error::NoShift)?;
+    let mut found = Passby::of(&fitted, sound_m_s).ok_or(Error::NoShift)?;
     found.later(start_s + from_s);
     if is_cut {
         found.findings.insert(
@@ -214,7 +214,7 @@ fn loudest_part(sound: &dyn Samples, rate_hz: f64) -> Result<(Vec<f32>, usize, b
 }
 
 impl Passby {
-    fn of(fitted: &fit::Fitted, sound_m_s: f64, lasts_s: f64) -> Option<Self> {
+    fn of(fitted: &fit::Fitted, sound_m_s: f64) -> Option<Self> {
         /// A speed below so many uncertainties is none.
         const SURE: f64 = 5.0;
         /// What is less certain than this share is not known.
@@ -235,13 +235,12 @@ impl Passby {
             return None;
         }
         let mut findings = Vec::new();
-        let is_heard = (0.0..=lasts_s).contains(&heard_s);
-        let is_near = u(1) < LEAST_CERTAIN && is_heard;
+        let is_near = u(1) < LEAST_CERTAIN;
         if !is_near {
             findings.push(Finding::warning(
                 "distance_unknown",
-                "The closest distance is not known: the closest point lies outside the take, or the \
-                 tones are not clear while the source turns from one to the other.",
+                "The closest distance is not known: the tones are not clear while the source turns \
+                 from approach to recession.",
             ));
         }
         let speed = Measured::new(law.speed_m_s, law.speed_m_s * u(0));
