@@ -193,6 +193,28 @@ fn a_source_that_swells_by_itself_is_said() {
 }
 
 #[test]
+fn a_distance_that_nothing_shows_is_not_given() {
+    const SOUND_M_S: f64 = 343.2;
+    let bench = Bench::new();
+    for (hidden_s, is_said) in [(0.0, false), (3.0, true)] {
+        let mut sound = white_noise(9, 0.4, 10 * RATE as usize);
+        for (n, x) in sound.iter_mut().enumerate() {
+            let t = n as f64 / f64::from(RATE) - 5.0;
+            // 30 m/s, half a metre away: it turns within 17 ms.
+            let away_m = |emitted_s: f64| f64::hypot(0.5, 30.0 * emitted_s);
+            let emitted_s = (0..18).fold(t, |emitted_s, _| t - away_m(emitted_s) / SOUND_M_S);
+            let tones = [210.0, 480.0, 770.0, 1130.0].map(|hz| (TAU * hz * emitted_s).sin());
+            if t.abs() >= 0.5 * hidden_s {
+                *x += tones.iter().sum::<f64>() * (30.0 / away_m(emitted_s)).min(1.0);
+            }
+            *x *= 0.1;
+        }
+        bench.take("close.wav", RATE, WavEncoding::Float, &[to_samples(&sound)]);
+        expect(&bench, "passby close.wav", "distance_unknown", is_said);
+    }
+}
+
+#[test]
 fn a_decay_that_is_too_short_for_its_band_is_said() {
     let bench = Bench::new();
     for (t60_s, is_said) in [(0.25, true), (1.2, false)] {
