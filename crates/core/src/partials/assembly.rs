@@ -187,8 +187,8 @@ impl Assembly<'_> {
         }
     }
 
-    /// Puts back what was taken out of the stretch before the partials sound in full, and tells how
-    /// they enter.
+    /// Finds how the partials enter, and puts back what was taken out of the stretch before they
+    /// sound in full.
     fn put_back_before_entry(&mut self) -> Option<Entry> {
         /// Half a frame, which is read from the first whole one, and at least so long.
         const LEAST_S: f64 = 0.01;

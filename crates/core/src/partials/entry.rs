@@ -6,6 +6,7 @@ use serde::Serializer;
 use serde::ser::SerializeMap;
 
 use super::{PartialTrack, TrackPoint};
+use crate::lanes::product;
 
 /// The partials of a note enter together: the damped sinusoids that its first frame shows do not sound
 /// in full at the onset, but rise from nothing to what they are between two times, along half a
@@ -31,18 +32,10 @@ impl Entry {
         const BETTER: f64 = 0.8;
         let samples = sound.len().min(partials.len());
         let length = samples.div_ceil(PARTS).max(1);
-        let mut parts: Vec<(f64, f64)> = Vec::with_capacity(PARTS);
-        let mut all = 0.0;
-        for (x, y) in sound[..samples].chunks(length).zip(partials[..samples].chunks(length)) {
-            let (mut xy, mut yy) = (0.0, 0.0);
-            for (x, y) in x.iter().zip(y) {
-                let (x, y) = (f64::from(*x), f64::from(*y));
-                xy += x * y;
-                yy += y * y;
-                all += x * x;
-            }
-            parts.push((xy, yy));
-        }
+        let (sound, partials) = (&sound[..samples], &partials[..samples]);
+        let all = product(sound, sound);
+        let pairs = sound.chunks(length).zip(partials.chunks(length));
+        let parts: Vec<(f64, f64)> = pairs.map(|(x, y)| (product(x, y), product(y, y))).collect();
         let gained = |(xy, yy): &(f64, f64), gain: f64| gain * (2.0 * xy - gain * yy);
         // What is gained from each part on if all sounds in full from there.
         let mut in_full = vec![0.0; parts.len() + 1];

@@ -15,7 +15,7 @@ use crate::support::{Accuracy, in_parallel, tolerance, trials};
 pub(crate) const MEASURES: &[fn()] = &[
     stiff_strings_are_measured,
     the_tracks_make_the_sound_again,
-    the_entry_of_partials_is_told,
+    the_entry_of_partials_is_found,
     both_stages_of_a_decay_are_told,
     pairs_of_a_bell_are_told_apart,
     a_vibrato_is_followed_to_the_twentieth_partial,
@@ -181,7 +181,7 @@ pub(crate) fn the_tracks_make_the_sound_again() {
 
 /// After a knock the string enters late, and not at once.
 #[test]
-pub(crate) fn the_entry_of_partials_is_told() {
+pub(crate) fn the_entry_of_partials_is_found() {
     let strings = in_parallel(trials(40, 80), |seed| {
         let mut rng = ChaCha8Rng::seed_from_u64(55_000 + seed);
         let frequency_hz = 40.0 * f64::exp2(rng.random_range(0.0..3.0));
@@ -212,9 +212,9 @@ pub(crate) fn the_entry_of_partials_is_told() {
         let off_s = middle_s.map(|middle_s| middle_s - (from_s + 0.5 * entry_s));
         (off_s.map(|off_s| off_s * frequency_hz), found.rest.residual_db)
     });
-    let told = strings.iter().filter(|(off, _)| off.is_some()).count();
-    println!("the entry of {told} of {} strings is told", strings.len());
-    assert!(10 * told >= 9 * strings.len(), "{told}");
+    let found = strings.iter().filter(|(off, _)| off.is_some()).count();
+    println!("the entry of {found} of {} strings is found", strings.len());
+    assert!(10 * found >= 9 * strings.len(), "{found}");
     let off = strings.iter().filter_map(|(off, _)| *off);
     Accuracy::all_bare("middle of the entry of partials, in periods", "1", off).hold(0.1);
     let mut left: Vec<f64> = strings.iter().map(|(_, left_db)| *left_db).collect();
