@@ -2,6 +2,7 @@
 
 use super::decay::common_beat;
 use super::entry::Entry;
+use super::envelope::weights_in;
 use super::harmonic::{Followed, Guide, Stretch};
 use super::law::{StringLaw, string_law};
 use super::reading::{self, FrameReader, LEAKAGE_STEPS};
@@ -40,6 +41,8 @@ pub(super) struct Candidate {
     pub(super) alive: Vec<bool>,
     /// Whether its sound between a point and the next was taken out of the stretch.
     pub(super) taken: Vec<bool>,
+    /// As it was last looked for.
+    pub(super) noise: NoiseFloor,
 }
 
 impl Assembly<'_> {
@@ -228,11 +231,14 @@ impl Assembly<'_> {
         const SLOT_S: f64 = 0.02;
         const LEAST_SLOTS: usize = 9;
         const OVER_S: f64 = 0.25;
+        /// Slots to either side of one for a mean.
+        const NEAR: usize = 2;
         /// A quarter of such means of noise lies below this share of what is usual.
         const QUARTER: f64 = 0.63;
-        let aside: &[i64] = match noise {
-            Noise::OfTheWhole => &[-2, 2],
-            Noise::OfTheRest => &[-3, -2, 2, 3],
+        // A knock falls faster than a quarter over so long shows: of the mean some is noise for sure.
+        let (aside, of_mean): (&[i64], f64) = match noise {
+            Noise::OfTheWhole => (&[-2, 2], 0.0),
+            Noise::OfTheRest => (&[-3, -2, 2, 3], 0.25),
         };
         let stretch = &self.stretch;
         let count = stretch.to - stretch.from;
@@ -276,7 +282,7 @@ impl Assembly<'_> {
             let slots = (OVER_S * stretch.rate_hz / slot as f64) as usize;
             let reach = slots.max(LEAST_SLOTS) / 2;
             let mut around = Vec::with_capacity(2 * reach + 1);
-            let quarter = |n: usize| {
+            let mut quarter = |n: usize| {
                 around.clear();
                 around.extend_from_slice(
                     &floor[n.saturating_sub(reach)..(n + reach + 1).min(floor.len())],
@@ -284,8 +290,15 @@ impl Assembly<'_> {
                 let place = around.len() / 4;
                 *around.select_nth_unstable_by(place, f64::total_cmp).1 / QUARTER
             };
+            let mean = |n: usize| {
+                let near = &floor[n.saturating_sub(NEAR)..(n + NEAR + 1).min(floor.len())];
+                near.iter().sum::<f64>() / near.len() as f64
+            };
+            let means: Vec<f64> = (0..floor.len()).map(mean).collect();
+            let surely = |(n, mean): (usize, &f64)| quarter(n).max(of_mean * mean);
             NoiseFloor {
-                powers: (0..floor.len()).map(quarter).collect(),
+                powers: means.iter().enumerate().map(surely).collect(),
+                means,
                 slot_steps: slot as f64 / hop,
                 first_step: half_frame,
             }
@@ -296,8 +309,9 @@ impl Assembly<'_> {
     /// Marks where partials stand out of the noise.
     fn mark_alive(&mut self, candidates: &mut [Candidate], noise: Noise) {
         let floors = self.noise_floors(candidates, noise);
-        for (candidate, floor) in candidates.iter_mut().zip(&floors) {
-            self.mark_one_alive(candidate, floor, noise);
+        for (candidate, floor) in candidates.iter_mut().zip(floors) {
+            self.mark_one_alive(candidate, &floor, noise);
+            candidate.noise = floor;
         }
     }
 
@@ -375,15 +389,36 @@ impl Assembly<'_> {
 }
 
 impl Candidate {
-    /// Mean frequency by power where it is heard.
-    pub(super) fn mean_hz(&self) -> f64 {
-        let heard = self.points.iter().zip(&self.alive).filter(|(_, alive)| **alive);
-        let (sum, weight) = heard.filter_map(|(point, _)| *point).fold((0.0, 0.0), |sums, p| {
-            let power = p.amplitude * p.amplitude;
-            (sums.0 + power * p.frequency_hz, sums.1 + power)
-        });
-        sum / weight
+    /// Its frequency where it is heard, each reading counting by its power over the noise there.
+    pub(super) fn mean(&self) -> Mean {
+        let heard: Vec<(TrackPoint, f64)> = (self.points.iter().zip(&self.alive).enumerate())
+            .filter(|(_, (_, alive))| **alive)
+            .filter_map(|(step, (point, _))| Some(((*point)?, self.noise.mean_at(step))))
+            .collect();
+        let noise: Vec<f64> = heard.iter().map(|(_, noise)| *noise).collect();
+        let weights: Vec<f64> = (heard.iter().zip(weights_in(&noise)))
+            .map(|((point, _), weight)| (weight * point.amplitude).powi(2))
+            .collect();
+        let sum: f64 = weights.iter().sum();
+        let mean = |of: &dyn Fn(&TrackPoint, f64) -> f64| {
+            let values = heard.iter().zip(&weights);
+            values.map(|((point, noise), weight)| weight * of(point, *noise)).sum::<f64>() / sum
+        };
+        let hz = mean(&|point, _| point.frequency_hz);
+        Mean {
+            hz,
+            spread: mean(&|point, _| (point.frequency_hz - hz).powi(2)),
+            noise: mean(&|point, noise| noise / point.amplitude.powi(2)),
+        }
     }
+}
+
+/// Of the readings of a partial: the mean frequency in Hz, its variance in Hz², and the mean noise
+/// as the power of a bin over their squared amplitude.
+pub(super) struct Mean {
+    pub(super) hz: f64,
+    pub(super) spread: f64,
+    pub(super) noise: f64,
 }
 
 /// Where noise is looked for: in the sound with all its partials, between which there is little
@@ -396,8 +431,12 @@ enum Noise {
 }
 
 /// The noise beside a partial, as the power of a bin, over time.
-struct NoiseFloor {
+#[derive(Default)]
+pub(super) struct NoiseFloor {
+    /// What is there for sure: the running quarter of what is left beside it.
     powers: Vec<f64>,
+    /// The running mean, over less time.
+    means: Vec<f64>,
     slot_steps: f64,
     /// The step in the middle of the first frame.
     first_step: f64,
@@ -405,9 +444,18 @@ struct NoiseFloor {
 
 impl NoiseFloor {
     fn at(&self, step: usize) -> f64 {
+        self.powers[self.slot(step)]
+    }
+
+    /// Its mean about a step.
+    pub(super) fn mean_at(&self, step: usize) -> f64 {
+        self.means[self.slot(step)]
+    }
+
+    fn slot(&self, step: usize) -> usize {
         // The nearest; rounding by name is no single instruction on every processor.
         let slot = ((step as f64 - self.first_step) / self.slot_steps + 0.5).max(0.0) as usize;
-        self.powers[slot.min(self.powers.len() - 1)]
+        slot.min(self.powers.len() - 1)
     }
 }
 
@@ -428,6 +476,7 @@ fn candidate(followed: &Followed) -> Candidate {
         after_s: readings.iter().map(|r| r.map_or(f64::INFINITY, |(_, after)| after)).collect(),
         alive: vec![false; readings.len()],
         taken: vec![false; readings.len()],
+        noise: NoiseFloor::default(),
     }
 }
 

@@ -21,19 +21,22 @@ impl Assembly<'_> {
         let (length, rate_hz) = (self.reader.length() as f64, self.stretch.rate_hz);
         let bins: Vec<i64> = candidates
             .iter()
-            .map(|candidate| (candidate.mean_hz() / self.reader.bin_hz()).round() as i64)
+            .map(|candidate| (candidate.mean().hz / self.reader.bin_hz()).round() as i64)
             .collect();
         let step = (length / 4.0).max(1.0);
         let count = ((self.stretch.to - self.stretch.from) as f64 - length) / step;
         let mut values = vec![Vec::new(); candidates.len()];
+        let mut noise = values.iter().map(|_| Vec::new()).collect::<Vec<Vec<f64>>>();
         for n in 0..=count as usize {
             let start = (n as f64 * step).round();
             self.reader.take(self.stretch.sound, self.stretch.from as i64 + start as i64);
             let at_s = (start + length / 2.0) / rate_hz;
             let nearest = (at_s / self.hop_s).round() as usize;
-            for ((values, candidate), bin) in values.iter_mut().zip(candidates).zip(&bins) {
+            let columns = values.iter_mut().zip(&mut noise);
+            for (((values, noise), candidate), bin) in columns.zip(candidates).zip(&bins) {
                 let is_alive = candidate.alive.get(nearest).copied().unwrap_or(false);
                 values.push(is_alive.then(|| self.reader.envelope(*bin, start)));
+                noise.push(candidate.noise.mean_at(nearest));
             }
         }
         let start_s = length / 2.0 / rate_hz;
@@ -41,9 +44,10 @@ impl Assembly<'_> {
             let other = |_: &Candidate| Fitted { envelope: Envelope::Other, start_s };
             return candidates.iter().map(other).collect();
         }
-        let fitted = |(values, bin): (&Vec<Option<C>>, &i64)| {
+        let fitted = |((values, noise), bin): ((&Vec<Option<C>>, &Vec<f64>), &i64)| {
             let mut envelope = envelope(&Course {
                 values,
+                noise,
                 step_s: step / rate_hz,
                 frequency_hz: *bin as f64 * self.reader.bin_hz(),
                 independent_s: self.reader.independent_samples() / rate_hz,
@@ -54,7 +58,7 @@ impl Assembly<'_> {
             }
             Fitted { envelope, start_s }
         };
-        values.iter().zip(&bins).map(fitted).collect()
+        values.iter().zip(&noise).zip(&bins).map(fitted).collect()
     }
 
     /// What can be said of a partial, with its frequency.
@@ -66,9 +70,7 @@ impl Assembly<'_> {
     ) -> Option<(Partial, Measured)> {
         let first = candidate.alive.iter().position(|alive| *alive)?;
         let last = candidate.alive.iter().rposition(|alive| *alive)?;
-        let alive = || candidate.points.iter().zip(&candidate.alive).filter(|(_, alive)| **alive);
-        let weight: f64 = alive().flat_map(|(p, _)| p).map(|p| p.amplitude.powi(2)).sum();
-        let mean_hz = candidate.mean_hz();
+        let mean = candidate.mean();
         let onset_s = self.onset_s();
         let time = |step: usize| onset_s + step as f64 * self.hop_s;
         let lasting_s = (last - first) as f64 * self.hop_s;
@@ -76,7 +78,7 @@ impl Assembly<'_> {
         let since = |step: usize| step as f64 * self.hop_s - fitted.start_s;
         let mut partial = Partial {
             number: candidate.number,
-            frequency_hz: mean_hz,
+            frequency_hz: mean.hz,
             frequency_hz_u: 0.0,
             level_db: level_of(candidate, level_at),
             cents_from_harmonic: None,
@@ -111,13 +113,9 @@ impl Assembly<'_> {
             stages.as_ref().is_none_or(|stages| rms < NO_MORE_OFF * stages.rms.max(LEAST_OFF_DB))
         };
         let of_mean = || {
-            let spread: f64 = alive()
-                .flat_map(|(p, _)| p)
-                .map(|p| (p.frequency_hz - mean_hz).powi(2) * p.amplitude.powi(2))
-                .sum::<f64>()
-                / weight;
             let count = (lasting_s / independent_s).max(1.0);
-            Measured::new(mean_hz, (spread / count).sqrt())
+            let of_noise = mean.noise * self.reader.frequency_variance();
+            Measured::new(mean.hz, (mean.spread.max(of_noise) / count).sqrt())
         };
         let frequency = match &fitted.envelope {
             Envelope::One(one) if accounts_for(&[*one]) => {
@@ -197,7 +195,12 @@ impl Stages {
         const FEWEST: usize = 12;
         /// Two lines are believed if they leave so much less, each value counted once.
         const MUCH_BETTER: f64 = 12.0;
+        /// Of fewer points it is not to be seen how far they scatter.
+        const FEWEST_OF_ALL: usize = 5;
         let (first_s, last_s) = (course.first()?.0, course.last()?.0);
+        if course.len() < FEWEST_OF_ALL {
+            return None;
+        }
         let lasting_s = last_s - first_s;
         let straight = Line::of_equals(course.iter().copied())?;
         let count = course.len() as f64;

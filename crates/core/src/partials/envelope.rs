@@ -5,6 +5,7 @@ use std::f64::consts::TAU;
 use pulp::{Arch, Simd, WithSimd};
 use rustfft::num_complex::Complex;
 
+use crate::fit::median;
 use crate::linear::{inverse, solve};
 use crate::measured::Measured;
 use crate::transform::complex_forward;
@@ -90,6 +91,8 @@ impl Envelope {
 /// A complex envelope: amplitudes at equal steps; `None` where it is too weak to be read.
 pub(super) struct Course<'a> {
     pub(super) values: &'a [Option<C>],
+    /// Power of the noise of each, re any.
+    pub(super) noise: &'a [f64],
     pub(super) step_s: f64,
     /// Frequency that its phases run at.
     pub(super) frequency_hz: f64,
@@ -97,23 +100,16 @@ pub(super) struct Course<'a> {
     pub(super) independent_s: f64,
 }
 
-/// Fits one damped sinusoid, or two where one does not do.
+/// Fits one damped sinusoid, or two where one does not do. Each point counts by the noise there
+/// where that makes what is left likelier, with no more components: what a beat leaves in its
+/// troughs looks like noise too, and so does an attack.
 pub(super) fn envelope(course: &Course) -> Envelope {
     let Some(points) = Points::new(course) else { return Envelope::Other };
-    let Some(one) = points.fit([points.start()]) else { return Envelope::Other };
-    let misfit = one.misfit / points.energy;
-    let count = points.values.len() as f64;
-    if misfit > ONE_IS_ENOUGH.powi(2)
-        && points.values.len() >= FEWEST_FOR_TWO
-        && let Some(two) = points.best_two(&one.poles[0])
-    {
-        let free = (2.0 * count / points.correlated - 8.0).max(2.0);
-        let better = (one.misfit - two.misfit) / 4.0 / (two.misfit / free).max(f64::MIN_POSITIVE);
-        if better > MUCH_BETTER && two.misfit < NO_ACCOUNT * points.energy {
-            return points.two(&two, &one);
-        }
-    }
-    if misfit > NO_ACCOUNT { Envelope::Other } else { Envelope::One(points.component(&one, 0)) }
+    let (even, likelihood) = points.envelope();
+    let Some(points) = points.weighted() else { return even };
+    let (weighted, of_weighted) = points.envelope();
+    let asks_for_more = matches!(even, Envelope::One(_)) && !matches!(weighted, Envelope::One(_));
+    if of_weighted > likelihood && !asks_for_more { weighted } else { even }
 }
 
 /// A pole: −α + jδ in 1/s, with the amplitude at the start.
@@ -166,22 +162,30 @@ impl Side {
         }
     }
 
+    /// Each times a weight of its own.
+    #[inline(always)]
+    fn weighted(&self, weights: &[f64; LANES]) -> Self {
+        let times = |part: &[f64; LANES]| std::array::from_fn(|lane| part[lane] * weights[lane]);
+        Self { re: times(&self.re), im: times(&self.im) }
+    }
+
     fn sum(&self) -> C {
         C::new(self.re.iter().sum(), self.im.iter().sum())
     }
 }
 
-/// Times and values of points side by side; what is not there is nothing.
+/// Times, weights and weighted values of points side by side; what is not there is nothing.
 #[derive(Debug, Clone, Copy, Default)]
 struct Quartet {
     times_s: [f64; LANES],
+    weights: [f64; LANES],
     values: Side,
     count: usize,
     /// Whether all four are there, each four steps after one of the quartet before.
     goes_on: bool,
 }
 
-/// Of each pole the waves and the slopes, z·t, and then what poles leave of the values.
+/// Of each pole the waves and the slopes, z·t, and then what poles leave of the values; all weighted.
 type Row = [Side; COLUMNS + 1];
 /// Two for each of two poles.
 const COLUMNS: usize = 4;
@@ -231,7 +235,7 @@ impl<const P: usize> WithSimd for FillWaves<'_, P> {
                         wave.set(lane, (self.rates[n] * quartet.times_s[lane]).exp());
                     }
                 }
-                row[2 * n] = *wave;
+                row[2 * n] = wave.weighted(&quartet.weights);
             }
             row[LEFT] = quartet.values;
         }
@@ -303,7 +307,10 @@ struct Search<const P: usize> {
 struct Points {
     /// Time of each from the start, with its value.
     values: Vec<(f64, C)>,
-    /// The same side by side.
+    /// Power of the noise of each, and what it counts.
+    noise: Vec<f64>,
+    weights: Vec<f64>,
+    /// The same side by side, and the energy of the weighted values.
     quartets: Vec<Quartet>,
     energy: f64,
     frequency_hz: f64,
@@ -314,6 +321,47 @@ struct Points {
 }
 
 impl Points {
+    /// What fits the points, and the logarithm of the likelihood of what it leaves; nothing that
+    /// fits is likely at all.
+    fn envelope(&self) -> (Envelope, f64) {
+        let count = self.values.len() as f64;
+        let of_weights: f64 = self.weights.iter().map(|weight| 2.0 * weight.ln()).sum();
+        let likelihood = |misfit: f64| of_weights - count * misfit.max(f64::MIN_POSITIVE).ln();
+        let Some(one) = self.fit([self.start()]) else {
+            return (Envelope::Other, f64::NEG_INFINITY);
+        };
+        let misfit = one.misfit / self.energy;
+        if misfit > ONE_IS_ENOUGH.powi(2)
+            && self.values.len() >= FEWEST_FOR_TWO
+            && let Some(two) = self.best_two(&one.poles[0])
+        {
+            let free = (2.0 * count / self.correlated - 8.0).max(2.0);
+            let better =
+                (one.misfit - two.misfit) / 4.0 / (two.misfit / free).max(f64::MIN_POSITIVE);
+            if better > MUCH_BETTER && two.misfit < NO_ACCOUNT * self.energy {
+                return (self.two(&two, &one), likelihood(two.misfit));
+            }
+        }
+        if misfit > NO_ACCOUNT {
+            return (Envelope::Other, f64::NEG_INFINITY);
+        }
+        (Envelope::One(self.component(&one, 0)), likelihood(one.misfit))
+    }
+
+    /// The same points, each counting by the noise there; `None` if it is the same for all.
+    fn weighted(mut self) -> Option<Self> {
+        self.weights = weights_in(&self.noise);
+        self.weigh();
+        self.weights.iter().any(|weight| *weight != 1.0).then_some(self)
+    }
+
+    fn weigh(&mut self) {
+        let step_s = self.block as f64 * self.step_s;
+        self.quartets = quartets(&self.values, &self.weights, step_s);
+        let weighted = self.values.iter().zip(&self.weights);
+        self.energy = weighted.map(|((_, z), weight)| weight * weight * z.norm_sqr()).sum();
+    }
+
     fn new(course: &Course) -> Option<Self> {
         let first = course.values.iter().position(Option::is_some)?;
         let last = course.values.iter().rposition(Option::is_some)?;
@@ -322,7 +370,8 @@ impl Points {
         let turned: C = pairs.map(|(a, b)| b * a.conj()).sum();
         let offset = turned.arg() / course.step_s;
         let block = values.len().div_ceil(MOST_POINTS);
-        let mean = |(n, block_values): (usize, &[Option<C>])| {
+        let blocks = values.chunks(block).zip(course.noise[first..=last].chunks(block));
+        let mean = |(n, (block_values, noise)): (usize, (&[Option<C>], &[f64]))| {
             // A block that is not whole would lie beside its middle.
             if block_values.len() < block || block_values.iter().any(Option::is_none) {
                 return None;
@@ -331,24 +380,32 @@ impl Points {
                 .map(|(m, value)| value * C::cis(-offset * (n * block + m) as f64 * course.step_s))
                 .sum();
             let middle = (n * block) as f64 + (block as f64 - 1.0) / 2.0;
-            Some(((first as f64 + middle) * course.step_s, sum / block as f64))
+            let value = ((first as f64 + middle) * course.step_s, sum / block as f64);
+            Some((value, noise.iter().sum::<f64>() / block as f64))
         };
-        let values: Vec<(f64, C)> = values.chunks(block).enumerate().filter_map(mean).collect();
+        let (values, noise): (Vec<(f64, C)>, Vec<f64>) =
+            blocks.enumerate().filter_map(mean).unzip();
         // The times are from the start of the course, the turn from that of its first value.
         let back = C::cis(-offset * first as f64 * course.step_s);
         let values: Vec<(f64, C)> = values.into_iter().map(|(t, z)| (t, z * back)).collect();
-        let energy = values.iter().map(|(_, z)| z.norm_sqr()).sum();
         let (from, to) = (values.first()?.0, values.last()?.0);
-        (values.len() >= FEWEST_POINTS).then(|| Self {
+        if values.len() < FEWEST_POINTS {
+            return None;
+        }
+        let mut points = Self {
             correlated: (course.independent_s / (block as f64 * course.step_s)).max(1.0),
             frequency_hz: course.frequency_hz + offset / TAU,
-            quartets: quartets(&values, block as f64 * course.step_s),
+            weights: vec![1.0; values.len()],
+            noise,
             values,
-            energy,
+            quartets: Vec::new(),
+            energy: 0.0,
             step_s: course.step_s,
             block,
             lasting_s: to - from,
-        })
+        };
+        points.weigh();
+        Some(points)
     }
 
     /// A single pole by the ratio of neighbours.
@@ -382,8 +439,9 @@ impl Points {
         /// What is no more than noise has a spectrum whose greatest lies so little above its mean.
         const OF_NOISE: f64 = 5.0;
         let step_s = self.lasting_s / (self.values.len() - 1) as f64;
-        let mut left: Vec<C> =
-            (self.values.iter()).map(|(t, z)| z - one.amplitude * (one.rate * *t).exp()).collect();
+        let mut left: Vec<C> = (self.values.iter().zip(&self.weights))
+            .map(|((t, z), weight)| (z - one.amplitude * (one.rate * *t).exp()) * weight)
+            .collect();
         left.resize(4 * left.len(), C::default());
         let length = left.len();
         complex_forward(&mut left);
@@ -543,14 +601,31 @@ impl Points {
     }
 }
 
+/// What values count in least squares of amplitudes, in noise of such powers: 1 in the middle one,
+/// and in what may be another by chance alone.
+pub(super) fn weights_in(noise: &[f64]) -> Vec<f64> {
+    const BY_CHANCE: f64 = 4.0;
+    /// Further from the middle none counts as more, or less.
+    const LEAST: f64 = 1e-3;
+    const MOST: f64 = 1e6;
+    let middle = median(noise.iter().copied()).filter(|middle| *middle > 0.0);
+    let weight = |noise: &f64| {
+        let ratio = middle.map_or(1.0, |middle| noise / middle);
+        let is_other = ratio.max(1.0 / ratio) > BY_CHANCE;
+        if is_other { ratio.clamp(LEAST, MOST).sqrt().recip() } else { 1.0 }
+    };
+    noise.iter().map(weight).collect()
+}
+
 /// Points as they stand side by side, one step from each to the next where none is missing.
-fn quartets(values: &[(f64, C)], step_s: f64) -> Vec<Quartet> {
+fn quartets(values: &[(f64, C)], weights: &[f64], step_s: f64) -> Vec<Quartet> {
     let mut before = Quartet::default();
-    let quartet = |points: &[(f64, C)]| {
+    let quartet = |(points, weights): (&[(f64, C)], &[f64])| {
         let mut quartet = Quartet { count: points.len(), ..Quartet::default() };
-        for (lane, (time_s, value)) in points.iter().enumerate() {
+        for (lane, ((time_s, value), weight)) in points.iter().zip(weights).enumerate() {
             quartet.times_s[lane] = *time_s;
-            quartet.values.set(lane, *value);
+            quartet.weights[lane] = *weight;
+            quartet.values.set(lane, *value * *weight);
         }
         let follows = |lane: usize| {
             let apart_s = quartet.times_s[lane] - before.times_s[lane];
@@ -560,7 +635,7 @@ fn quartets(values: &[(f64, C)], step_s: f64) -> Vec<Quartet> {
         before = quartet;
         quartet
     };
-    values.chunks(LANES).map(quartet).collect()
+    values.chunks(LANES).zip(weights.chunks(LANES)).map(quartet).collect()
 }
 
 /// JᵀJ and Jᵀr over the real and imaginary part of each amplitude, −α and δ, in blocks of four for
@@ -607,6 +682,7 @@ mod tests {
     fn fitted(parts: &[(f64, f64, f64)]) -> Envelope {
         envelope(&Course {
             values: &course(parts),
+            noise: &[1.0; 400],
             step_s: 0.01,
             frequency_hz: 100.0,
             independent_s: 0.01,

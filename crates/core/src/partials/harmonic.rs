@@ -69,73 +69,120 @@ pub(super) struct Place {
 }
 
 /// Finds the partials of a note one after the other, the places of those found showing where the
-/// next must be.
+/// next must be. A faint one beside others is found in longer frames alone.
 pub(super) fn places(
     stretch: &Stretch,
     guide: &Guide,
     reader: &FrameReader,
     most: usize,
 ) -> Vec<Place> {
-    /// Frames that are looked at, more of them early on, where high partials still sound.
-    const FRAMES: usize = 40;
-    const EARLY_S: f64 = 2.5;
-    /// How far a partial may lie from where it is thought to be, as a share of the spacing.
-    const REACH: f64 = 0.3;
+    const FIRST_LOOK: Way =
+        Way { lengths: 1, frames: 40, reach: 0.3, agreement: 0.07, no_chance: 2.5 };
+    const SECOND_LOOK: Way =
+        Way { lengths: 4, frames: 20, reach: 0.12, agreement: 0.02, no_chance: 3.5 };
     /// Fainter than the strongest by this ratio of powers are the side lobes of the window.
     const WEAKEST: f64 = 2e-9;
     const MISSES: usize = 10;
-    let length = reader.length();
-    let lasts = stretch.duration_s().min(EARLY_S);
-    // Each with its fundamental, and how much it shows that the one before does not.
-    let mut frames: Vec<(i64, f64, f64, FrameReader)> = Vec::with_capacity(FRAMES);
-    for n in 0..FRAMES {
-        let at_s = lasts * (n as f64 / FRAMES as f64).powi(2);
-        let (start, after) = stretch.frame(at_s, length);
-        if frames.last().is_none_or(|(before, ..)| *before != start) {
-            let mut own = reader.clone();
-            own.take(stretch.sound, start);
-            let apart = frames.last().map_or(length as i64, |(before, ..)| start - before);
-            let own_share = (2.0 * apart as f64 / length as f64).min(1.0);
-            frames.push((start, guide.at(at_s - after), own_share, own));
-        }
-    }
+    let first_look = Look::new(stretch, guide, reader, FIRST_LOOK);
+    let mut second_look = None;
     let mut places: Vec<Place> = Vec::new();
-    let mut read: Vec<(f64, f64, f64)> = Vec::with_capacity(FRAMES);
     // (f/f0)² over n² against n², from what was found.
-    let mut law = Law::new(guide.inharmonicity);
-    let mut strongest: f64 = frames.iter().map(|(.., frame)| frame.greatest_power()).sum();
+    let mut law = Law::new(guide.inharmonicity, first_look.highest_hz());
+    let mut strongest = first_look.greatest_power();
     let mut missed = 0;
     for number in 1..=most {
         let ratio = law.ratio(number);
         let spacing = law.ratio(number + 1) - ratio;
-        read.clear();
-        for (_, f0_hz, own_share, frame) in &frames {
-            let reach_bins = REACH * spacing * f0_hz / frame.bin_hz();
-            let Some(reading) = frame.near(ratio * f0_hz, reach_bins) else { continue };
-            let off = (reading.frequency_hz / f0_hz - ratio) / spacing;
-            read.push((off, reading.amplitude.norm(), *own_share));
-        }
-        let highest = frames.iter().map(|(_, f0_hz, ..)| ratio * f0_hz).fold(0.0, f64::max);
-        if highest > 0.49 * stretch.rate_hz || missed > MISSES {
+        if ratio * first_look.highest_hz() > 0.49 * stretch.rate_hz || missed > MISSES {
             break;
         }
-        let agreed = Agreed::of(&mut read, REACH);
+        let mut agreed = first_look.at(ratio, spacing);
         strongest = strongest.max(agreed.power);
-        if agreed.power <= WEAKEST * strongest || !agreed.is_no_chance {
-            missed += 1;
-            continue;
+        if !agreed.is_no_chance {
+            let new = || Look::new(stretch, guide, reader, SECOND_LOOK);
+            agreed = second_look.get_or_insert_with(new).at(ratio, spacing);
         }
-        let (mean, scatter) = (agreed.middle * spacing, agreed.scatter);
+        let at = ratio + agreed.middle * spacing;
         // No partial lies below the one before.
-        if places.last().is_some_and(|before| ratio + mean < before.ratio + REACH * spacing) {
+        let is_low = |before: &Place| at < before.ratio + FIRST_LOOK.reach * spacing;
+        let is_faint = agreed.power <= WEAKEST * strongest;
+        if is_faint || !agreed.is_no_chance || places.last().is_some_and(is_low) {
             missed += 1;
             continue;
         }
         missed = 0;
-        law.learn(number, ratio + mean, scatter * spacing);
-        places.push(Place { number, ratio: ratio + mean });
+        law.learn(number, at, agreed.scatter * spacing);
+        places.push(Place { number, ratio: at });
     }
     places
+}
+
+/// How a partial is looked for.
+#[derive(Clone, Copy)]
+struct Way {
+    /// How many times as long frames are as those in which partials are read.
+    lengths: usize,
+    /// How many are looked at.
+    frames: usize,
+    /// How far a partial may lie from where it is thought to be, as a share of the spacing.
+    reach: f64,
+    /// How near to each other readings agree, as a share of the spacing.
+    agreement: f64,
+    /// Standard deviations of what agrees by chance that are no chance.
+    no_chance: f64,
+}
+
+/// Frames over a note, more of them early on, where high partials still sound.
+struct Look {
+    way: Way,
+    /// Each with its fundamental, and how much it shows that the one before does not.
+    frames: Vec<(f64, f64, FrameReader)>,
+}
+
+impl Look {
+    fn new(stretch: &Stretch, guide: &Guide, reader: &FrameReader, way: Way) -> Self {
+        const EARLY_S: f64 = 2.5;
+        let lasts = stretch.duration_s().min(EARLY_S);
+        let length = way.lengths * reader.length();
+        let reader = FrameReader::new(length, stretch.rate_hz);
+        let mut frames: Vec<(f64, f64, FrameReader)> = Vec::with_capacity(way.frames);
+        let mut before = None;
+        for n in 0..way.frames {
+            let at_s = lasts * (n as f64 / way.frames as f64).powi(2);
+            let (start, after) = stretch.frame(at_s, length);
+            if before == Some(start) {
+                continue;
+            }
+            let mut own = reader.clone();
+            own.take(stretch.sound, start);
+            let apart = before.map_or(length as i64, |before| start - before);
+            let own_share = (2.0 * apart as f64 / length as f64).min(1.0);
+            frames.push((guide.at(at_s - after), own_share, own));
+            before = Some(start);
+        }
+        Self { way, frames }
+    }
+
+    fn greatest_power(&self) -> f64 {
+        self.frames.iter().map(|(.., frame)| frame.greatest_power()).sum()
+    }
+
+    fn highest_hz(&self) -> f64 {
+        self.frames.iter().map(|(f0_hz, ..)| *f0_hz).fold(0.0, f64::max)
+    }
+
+    /// What its frames show near a multiple of the fundamental, partials being so far from each
+    /// other there.
+    fn at(&self, ratio: f64, spacing: f64) -> Agreed {
+        let mut read: Vec<(f64, f64, f64)> = Vec::with_capacity(self.frames.len());
+        for (f0_hz, own_share, frame) in &self.frames {
+            let reach_bins = self.way.reach * spacing * f0_hz / frame.bin_hz();
+            let Some(reading) = frame.near(ratio * f0_hz, reach_bins) else { continue };
+            let off = (reading.frequency_hz / f0_hz - ratio) / spacing;
+            read.push((off, reading.amplitude.norm(), *own_share));
+        }
+        Agreed::of(&mut read, self.way)
+    }
 }
 
 /// What the readings of a partial in many frames agree on.
@@ -152,11 +199,7 @@ impl Agreed {
     /// Of readings within a reach, with their amplitudes and what is their own: those near their
     /// median. A beat that fades out, a knock and what comes after the partial do not agree, and do
     /// not count.
-    fn of(read: &mut [(f64, f64, f64)], reach: f64) -> Self {
-        /// As a share of the spacing of partials.
-        const NEAR: f64 = 0.07;
-        /// Standard deviations of what agrees by chance.
-        const NO_CHANCE: f64 = 2.5;
+    fn of(read: &mut [(f64, f64, f64)], way: Way) -> Self {
         read.sort_by(|a, b| a.0.total_cmp(&b.0));
         let weight = |(_, amplitude, own): &(f64, f64, f64)| amplitude * own;
         let all: f64 = read.iter().map(weight).sum();
@@ -168,7 +211,7 @@ impl Agreed {
         });
         let median = median.map_or(0.0, |(off, ..)| *off);
         let (mut agree, mut power, mut mean, mut square) = (0.0, 0.0, 0.0, 0.0);
-        for one in read.iter().filter(|(off, ..)| (off - median).abs() <= NEAR) {
+        for one in read.iter().filter(|(off, ..)| (off - median).abs() <= way.agreement) {
             let (off, strength) = (one.0, one.1 * one.1);
             agree += weight(one);
             power += strength;
@@ -177,9 +220,9 @@ impl Agreed {
         }
         let middle = mean / power;
         let scatter = (square / power - middle * middle).max(0.0).sqrt();
-        let chance = NEAR / reach;
+        let chance = way.agreement / way.reach;
         let deviation = (chance * (1.0 - chance) * squares).sqrt() / all;
-        let is_no_chance = agree / all > chance + NO_CHANCE * deviation;
+        let is_no_chance = agree / all > chance + way.no_chance * deviation;
         Self { middle, scatter, power, is_no_chance }
     }
 }
@@ -188,12 +231,20 @@ impl Agreed {
 /// b·n²).
 struct Law {
     sums: [f64; 5],
+    /// Stiffness to begin with, and its uncertainty.
     inharmonicity: f64,
+    inharmonicity_u: f64,
 }
 
 impl Law {
-    fn new(inharmonicity: f64) -> Self {
-        Self { sums: [0.0; 5], inharmonicity }
+    fn new(inharmonicity: f64, f0_hz: f64) -> Self {
+        /// In the middle of the compass; the shorter a string, the stiffer: on a piano by a factor
+        /// of about 2.6 an octave.
+        const B_U: f64 = 3e-4;
+        const MIDDLE_HZ: f64 = 262.0;
+        const GROWTH: f64 = 1.4;
+        let inharmonicity_u = B_U * (f0_hz / MIDDLE_HZ).max(1.0).powf(GROWTH);
+        Self { sums: [0.0; 5], inharmonicity, inharmonicity_u }
     }
 
     fn learn(&mut self, number: usize, ratio: f64, scatter: f64) {
@@ -207,15 +258,13 @@ impl Law {
     }
 
     fn ratio(&self, number: usize) -> f64 {
-        /// Uncertainty of the stiffness before anything is known of it, and of the place of the
-        /// first partial.
-        const B_U: f64 = 3e-4;
+        /// Uncertainty of the place of the first partial.
         const PLACE_U: f64 = 3e-3;
         /// The partials of no instrument lie closer and closer: of some, singly, coupling makes it
         /// seem so.
         const LEAST_SLOPE: f64 = -1e-4;
         let [w, x, xx, y, xy] = self.sums;
-        let of_b = 1.0 / (B_U * B_U);
+        let of_b = self.inharmonicity_u.powi(-2);
         let of_place = 1.0 / (PLACE_U * PLACE_U);
         let (w, y) = (w + of_place, y + of_place * (1.0 - self.inharmonicity));
         let (xx, xy) = (xx + of_b, xy + of_b * self.inharmonicity);

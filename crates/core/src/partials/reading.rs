@@ -63,6 +63,15 @@ impl FrameReader {
         2.0 / (TERMS[0] * self.length() as f64).powi(2)
     }
 
+    /// Variance of the frequency of a sinusoid of amplitude 1 in Hz², for noise of power 1 in a bin:
+    /// that of the imaginary part of X'/X.
+    pub(super) fn frequency_variance(&self) -> f64 {
+        let squares = TERMS[1..].iter().map(|term| 0.5 * term * term);
+        let slopes = (1..).zip(squares.clone()).map(|(m, square)| square * f64::from(m * m));
+        let ratio = slopes.sum::<f64>() / (TERMS[0] * TERMS[0] + squares.sum::<f64>());
+        self.amplitude_variance() * ratio * self.bin_hz().powi(2)
+    }
+
     /// Power that a steady sinusoid of amplitude 1 brings into bins further and further from its
     /// place, [`LEAKAGE_STEPS`] to a bin, as far as the main lobe of the window reaches.
     pub(super) fn leakage(&self) -> Vec<f64> {

@@ -17,6 +17,7 @@ pub(crate) const MEASURES: &[fn()] = &[
     the_tracks_make_the_sound_again,
     the_entry_of_partials_is_found,
     both_stages_of_a_decay_are_told,
+    partials_are_measured_behind_a_knock,
     pairs_of_a_bell_are_told_apart,
     a_vibrato_is_followed_to_the_twentieth_partial,
     steady_tones_in_loud_noise_keep_their_frequency,
@@ -131,7 +132,7 @@ pub(crate) fn stiff_strings_are_measured() {
     assert!(stiffness.worst() < 2.0, "{}", stiffness.worst());
     stiffness.hold(0.04);
     let frequency = strings.iter().flat_map(|string| string.frequency.clone());
-    Accuracy::all(format!("frequency of a partial {kind}"), "cents", frequency).hold(0.035);
+    Accuracy::all(format!("frequency of a partial {kind}"), "cents", frequency).hold(0.032);
     let t60 = strings.iter().flat_map(|string| string.t60.iter().map(in_percent));
     Accuracy::all(format!("T60 of a partial {kind}"), "%", t60).hold(2.5);
     let level = strings.iter().flat_map(|string| string.level_db.clone());
@@ -258,6 +259,68 @@ fn harmonics_that_are_missing_are_not_made_up() {
     }
 }
 
+/// What a string behind a knock gave: errors with their uncertainties, in cents and in percent.
+#[derive(Default)]
+struct BehindKnock {
+    faint: Option<(f64, f64)>,
+    clear: Vec<(f64, f64)>,
+    t60: Vec<(f64, f64)>,
+}
+
+/// Noise of the knock that hides a faint partial at first, and all partials a little, counts by how
+/// loud it is when: it neither bends what is measured nor goes into the uncertainty unseen.
+#[test]
+pub(crate) fn partials_are_measured_behind_a_knock() {
+    const STRINGS: u64 = 160;
+    const PARTIALS: usize = 14;
+    let strings = in_parallel(STRINGS, |seed| {
+        let mut rng = ChaCha8Rng::seed_from_u64(97_000 + seed);
+        let f0_hz = 50.0 * f64::exp2(rng.random_range(0.0..4.0));
+        let t60_s = rng.random_range(2.0..6.0);
+        let amplitudes: [f64; PARTIALS] = std::array::from_fn(|n| 0.2 / (n + 1) as f64);
+        let mut partials = harmonics(f0_hz, &amplitudes);
+        for partial in &mut partials {
+            partial.t60_s = t60_s;
+            partial.phase_rad = rng.random_range(0.0..TAU);
+        }
+        let number = rng.random_range(3..=10);
+        let faint = &mut partials[number - 1];
+        faint.amplitude *= 10f64.powf(rng.random_range(-45.0..-30.0) / 20.0);
+        // As strong as the faint partial in a frame of 4.5 periods, or stronger.
+        let as_strong = faint.amplitude * (4.5 * RATE_HZ / f0_hz / 8.08).sqrt();
+        let knock = as_strong * 10f64.powf(rng.random_range(0.0..15.0) / 20.0);
+        let knock_t60_s = rng.random_range(0.1..0.4);
+        let mut sound = render(&partials, Vibrato::default(), RATE_HZ, 2.0);
+        add_noise(&mut sound, 75.0, seed);
+        let noise = white_noise(seed + 5_000, knock, sound.len());
+        for (n, (x, noise)) in sound.iter_mut().zip(noise).enumerate() {
+            *x += noise * 10f64.powf(-3.0 * n as f64 / RATE_HZ / knock_t60_s);
+        }
+        let found = followed(&sound);
+        let mut of = BehindKnock::default();
+        for partial in found.partials.iter().filter(|partial| partial.number <= PARTIALS) {
+            let cents = cents_between(partial.number as f64 * f0_hz, partial.frequency_hz);
+            let cents = (cents, 1731.0 * partial.frequency_hz_u / partial.frequency_hz);
+            if partial.number == number {
+                of.faint = Some(cents);
+                continue;
+            }
+            of.clear.push(cents);
+            let t60 = partial.decay_t60_s.zip(partial.decay_t60_s_u);
+            of.t60.extend(t60.map(|(s, u)| (100.0 * (s / t60_s - 1.0), 100.0 * u / t60_s)));
+        }
+        of
+    });
+    let faint: Vec<(f64, f64)> = strings.iter().filter_map(|of| of.faint).collect();
+    println!("{} of {STRINGS} faint partials found", faint.len());
+    assert!(10 * faint.len() as u64 >= 8 * STRINGS);
+    Accuracy::all("frequency of a faint partial behind a knock", "cents", faint).hold(12.0);
+    let clear = strings.iter().flat_map(|of| of.clear.clone());
+    Accuracy::all("frequency of a clear partial behind a knock", "cents", clear).hold(4.5e-5);
+    let t60 = strings.iter().flat_map(|of| of.t60.clone());
+    Accuracy::all("T60 of a clear partial behind a knock", "%", t60).hold(7e-3);
+}
+
 /// A level that swells or wavers is no pair of tones, and a bar is no string.
 #[test]
 fn what_is_no_string_is_told() {
@@ -373,7 +436,7 @@ pub(crate) fn pairs_of_a_bell_are_told_apart() {
     let pairs = spacings.len() * 6;
     let resolved: Vec<(f64, f64)> = spacings.into_iter().flatten().flatten().collect();
     println!("{} of {pairs} pairs resolved", resolved.len());
-    // Of all trials three in 240 are not: some 0.8 Hz apart, of unlike decay.
+    // Of all trials four in 240 are not: less than 0.9 Hz apart, of unlike decay.
     assert!(resolved.len() as f64 >= tolerance(1.0, 0.98) * pairs as f64);
     let spacing = Accuracy::all("spacing of a bell's pairs", "%", resolved);
     assert!(spacing.worst() < tolerance(3.0, 7.0), "{}", spacing.worst());
@@ -485,5 +548,5 @@ pub(crate) fn steady_tones_in_loud_noise_keep_their_frequency() {
     });
     let cents = Accuracy::all("f0 of a steady tone at 1 to 10 dB by partials", "cents", errors);
     assert!(cents.worst() < 1.0, "{}", cents.worst());
-    cents.hold(tolerance(0.014, 0.06));
+    cents.hold(tolerance(0.014, 0.019));
 }
