@@ -105,11 +105,10 @@ pub(super) struct Course<'a> {
 /// troughs looks like noise too, and so does an attack.
 pub(super) fn envelope(course: &Course) -> Envelope {
     let Some(points) = Points::new(course) else { return Envelope::Other };
-    let (even, likelihood) = points.envelope();
+    let (even, likelihood) = points.envelope(true);
     let Some(points) = points.weighted() else { return even };
-    let (weighted, of_weighted) = points.envelope();
-    let asks_for_more = matches!(even, Envelope::One(_)) && !matches!(weighted, Envelope::One(_));
-    if of_weighted > likelihood && !asks_for_more { weighted } else { even }
+    let (weighted, of_weighted) = points.envelope(!matches!(even, Envelope::One(_)));
+    if of_weighted > likelihood { weighted } else { even }
 }
 
 /// A pole: −α + jδ in 1/s, with the amplitude at the start.
@@ -321,9 +320,9 @@ struct Points {
 }
 
 impl Points {
-    /// What fits the points, and the logarithm of the likelihood of what it leaves; nothing that
-    /// fits is likely at all.
-    fn envelope(&self) -> (Envelope, f64) {
+    /// What fits the points, one component or perhaps two, and the logarithm of the likelihood of
+    /// what it leaves.
+    fn envelope(&self, perhaps_two: bool) -> (Envelope, f64) {
         let count = self.values.len() as f64;
         let of_weights: f64 = self.weights.iter().map(|weight| 2.0 * weight.ln()).sum();
         let likelihood = |misfit: f64| of_weights - count * misfit.max(f64::MIN_POSITIVE).ln();
@@ -331,7 +330,8 @@ impl Points {
             return (Envelope::Other, f64::NEG_INFINITY);
         };
         let misfit = one.misfit / self.energy;
-        if misfit > ONE_IS_ENOUGH.powi(2)
+        if perhaps_two
+            && misfit > ONE_IS_ENOUGH.powi(2)
             && self.values.len() >= FEWEST_FOR_TWO
             && let Some(two) = self.best_two(&one.poles[0])
         {
@@ -342,10 +342,12 @@ impl Points {
                 return (self.two(&two, &one), likelihood(two.misfit));
             }
         }
-        if misfit > NO_ACCOUNT {
-            return (Envelope::Other, f64::NEG_INFINITY);
-        }
-        (Envelope::One(self.component(&one, 0)), likelihood(one.misfit))
+        let envelope = if misfit > NO_ACCOUNT {
+            Envelope::Other
+        } else {
+            Envelope::One(self.component(&one, 0))
+        };
+        (envelope, likelihood(one.misfit))
     }
 
     /// The same points, each counting by the noise there; `None` if it is the same for all.
