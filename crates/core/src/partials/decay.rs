@@ -19,6 +19,11 @@ impl Assembly<'_> {
     /// reading a bin adds up what two components put there.
     pub(super) fn envelopes(&mut self, candidates: &[Candidate], wavers: bool) -> Vec<Fitted> {
         let (length, rate_hz) = (self.reader.length() as f64, self.stretch.rate_hz);
+        let start_s = length / 2.0 / rate_hz;
+        if wavers {
+            let other = |_: &Candidate| Fitted { envelope: Envelope::Other, start_s };
+            return candidates.iter().map(other).collect();
+        }
         let bins: Vec<i64> = candidates
             .iter()
             .map(|candidate| (candidate.mean().hz / self.reader.bin_hz()).round() as i64)
@@ -26,7 +31,7 @@ impl Assembly<'_> {
         let step = (length / 4.0).max(1.0);
         let count = ((self.stretch.to - self.stretch.from) as f64 - length) / step;
         let mut values = vec![Vec::new(); candidates.len()];
-        let mut noise = values.iter().map(|_| Vec::new()).collect::<Vec<Vec<f64>>>();
+        let mut noise: Vec<Vec<f64>> = vec![Vec::new(); candidates.len()];
         for n in 0..=count as usize {
             let start = (n as f64 * step).round();
             self.reader.take(self.stretch.sound, self.stretch.from as i64 + start as i64);
@@ -38,11 +43,6 @@ impl Assembly<'_> {
                 values.push(is_alive.then(|| self.reader.envelope(*bin, start)));
                 noise.push(candidate.noise.mean_at(nearest));
             }
-        }
-        let start_s = length / 2.0 / rate_hz;
-        if wavers {
-            let other = |_: &Candidate| Fitted { envelope: Envelope::Other, start_s };
-            return candidates.iter().map(other).collect();
         }
         let fitted = |((values, noise), bin): ((&Vec<Option<C>>, &Vec<f64>), &i64)| {
             let mut envelope = envelope(&Course {
