@@ -98,7 +98,7 @@ fn place_of(part: &Part<'_>, notes: &[PitchNote], n: usize) -> NotePlace {
 #[command(next_help_heading = "Search")]
 pub(crate) struct FundamentalArgs {
     /// Assume no fundamental
-    #[arg(long, conflicts_with = "fundamental")]
+    #[arg(long, conflicts_with = "fundamental", group = "tones")]
     pub(crate) free: bool,
     #[command(flatten)]
     range: FundamentalRange,

@@ -105,7 +105,7 @@ pub use compare::{DifferenceFigure, MapsFigure, difference_figure, maps_cells, m
 pub use error::Error;
 pub use isolation::{IsolationFigure, isolation_figure};
 pub use loudness::{DrawnLoudness, LoudnessFigure, loudness_figure};
-pub use marks::{DrawnTrack, Marks, TrackPoint};
+pub use marks::{DrawnTone, DrawnTrack, Marks, TrackPoint};
 pub use modulation::{ModulationFigure, modulation_cells, modulation_figure};
 pub use narrow::{DrawnLook, NarrowFigure, narrow_figure};
 pub use notate::{DRAWN_NOTES, NotateFigure, notate_figure};

@@ -27,6 +27,17 @@ pub struct DrawnTrack {
     pub stretches: Vec<Vec<TrackPoint>>,
 }
 
+/// A tone that keeps its frequency from one time to another, in seconds from the start of the take.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct DrawnTone {
+    /// In Hz.
+    pub frequency_hz: f64,
+    /// See above.
+    pub from_s: f64,
+    /// See above.
+    pub to_s: f64,
+}
+
 /// What is overlaid on a picture.
 #[derive(Debug, Clone, Copy, Default)]
 pub struct Marks<'a> {
@@ -38,7 +49,11 @@ pub struct Marks<'a> {
     pub tracks: &'a [DrawnTrack],
     /// What the tracks are called in the legend.
     pub tracks_name: &'a str,
-    /// Whether they stand on paper and not on a picture.
+    /// Tones that belong to none of the tracks, dashed.
+    pub tones: &'a [DrawnTone],
+    /// What they are called in the legend.
+    pub tones_name: &'a str,
+    /// Whether the tracks stand on paper and not on a picture.
     pub on_paper: bool,
 }
 
@@ -53,6 +68,14 @@ pub(crate) fn draw(sheet: &Sheet<'_>, panel: &Panel, marks: &Marks<'_>) -> Resul
     }
     for stretch in marks.tracks.iter().flat_map(|track| &track.stretches) {
         draw_stretch(sheet, panel, stretch, marks.on_paper)?;
+    }
+    for tone in marks.tones.iter().filter(|tone| panel.y.contains(tone.frequency_hz)) {
+        let (from_s, to_s) = (tone.from_s.max(panel.x.low), tone.to_s.min(panel.x.high));
+        if from_s < to_s {
+            let ends = [from_s, to_s].map(|time_s| panel.place(time_s, tone.frequency_hz));
+            sheet.line(&ends, theme::INK, 0.6, 2.6)?;
+            sheet.dashed(&ends, theme::TRACK, 1.2)?;
+        }
     }
     Ok(())
 }
@@ -123,6 +146,9 @@ pub(crate) fn legend_entries<'a>(all: &[Marks<'a>]) -> Vec<(&'a str, Sign)> {
     }
     if let Some(marks) = all.iter().find(|marks| !marks.tracks.is_empty()) {
         entries.push((marks.tracks_name, Sign::Track));
+    }
+    if let Some(marks) = all.iter().find(|marks| !marks.tones.is_empty()) {
+        entries.push((marks.tones_name, Sign::Dashes(theme::TRACK)));
     }
     entries
 }

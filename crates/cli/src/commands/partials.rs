@@ -7,14 +7,14 @@ use clap::{Args, ValueEnum};
 use serde::Serialize;
 use tonemap_core::Finding;
 use tonemap_core::partials::{
-    Partial, PartialTrack, Partials as Measured, PartialsSettings, TrackColumns,
+    OtherTone, Partial, PartialTrack, Partials as Measured, PartialsSettings, TrackColumns,
     TrackPoint as Point, partials,
 };
-use tonemap_core::quantity::{Quantities, Quantity, pair};
+use tonemap_core::quantity::{Field, Quantities, Quantity, pair};
 use tonemap_core::units::{Frequency, FrequencyRange, Seconds, Separation, cents_between};
 use tonemap_figures::{
-    Arrangement, ChartCurve, ColourMap, DrawnTrack, Figure, Marks, PartialsFigure, ReportPart,
-    SpectrogramFigure, TrackPoint, Words, course_chart, partials_figure, pitch_cells,
+    Arrangement, ChartCurve, ColourMap, DrawnTone, DrawnTrack, Figure, Marks, PartialsFigure,
+    ReportPart, SpectrogramFigure, TrackPoint, Words, course_chart, partials_figure, pitch_cells,
     spectrogram_figure,
 };
 
@@ -82,9 +82,13 @@ struct SearchArgs {
     fundamental: FundamentalArgs,
     #[command(flatten)]
     notes: NoteArgs,
-    /// With --free: the spacing at which two partials are resolved: 30Hz, or A3..A#3 [default:
-    /// 30Hz]
-    #[arg(long, value_name = "FREQUENCY", requires = "free")]
+    /// List the lasting tones off the series too: phantom partials, longitudinal modes, hum; in CSV
+    /// instead of the partials
+    #[arg(long, conflicts_with = "tracks", group = "tones")]
+    others: bool,
+    /// With --free or --others: the spacing at which two tones are resolved: 30Hz, or A3..A#3
+    /// [default: 30Hz, 6Hz with --others]
+    #[arg(long, value_name = "FREQUENCY", requires = "tones")]
     resolve: Option<Separation>,
     /// Keep partials in this range only: 100Hz..8kHz
     #[arg(long, value_name = "LOW..HIGH")]
@@ -132,6 +136,9 @@ enum View {
     Tracks,
     Decay,
 }
+
+/// Resolves phantom partials from the partials of all but the lowest strings.
+const OTHERS_RESOLVE_HZ: f64 = 6.0;
 
 /// What was measured of a part.
 pub(crate) struct Found {
@@ -205,7 +212,7 @@ impl Measure for Partials {
         Settings {
             level_reference: made.part.reference.name(),
             free: settings.free,
-            resolve_hz: settings.free.then_some(settings.resolve_hz),
+            resolve_hz: partials.others_resolve_hz.or(settings.free.then_some(settings.resolve_hz)),
             fundamental_hz: (!settings.free).then_some(settings.pitch.range_hz),
             range_hz: (settings.range_hz.0, Some(settings.range_hz.1).filter(|hz| hz.is_finite())),
             most: settings.most,
@@ -233,6 +240,10 @@ impl Measure for Partials {
 
     fn csv(&self, made: &[Made<'_>]) -> Result<String> {
         let heads = row_heads(made);
+        if self.search.others {
+            let all = rows(made, &heads, |found| found.partials.other_tones.iter().flatten());
+            return other_table("").csv(all);
+        }
         if !self.tracks {
             let all = rows(made, &heads, |found| found.partials.partials.iter());
             return partial_table(None, "").csv(all);
@@ -280,7 +291,21 @@ impl Measure for Partials {
         let text = format!("Frequency of the first partial, {}", made.part.title());
         let headline = text::headline(found.f0_hz, 5, "Hz", text);
         let charts = chart.into_iter().collect();
-        Ok(ReportPart { facts, charts, tables: vec![table], headline })
+        let others = found.other_tones.as_ref().filter(|others| !others.is_empty());
+        let others = others.map(|others| {
+            let first: Vec<&OtherTone> = others.iter().take(MOST).collect();
+            let caption = format!("Tones off the series, the first {}", first.len());
+            Table::new()
+                .measured("", "frequency, Hz", 5, |tone: &&OtherTone| {
+                    pair(Some(tone.frequency_hz), Some(tone.frequency_hz_u))
+                })
+                .number("", format!("level, {unit}"), 1, |tone| Some(tone.level_db))
+                .words("", "sum of partials", |tone| sum_words(tone))
+                .measured("", "T60, s", 3, |tone| pair(tone.decay_t60_s, tone.decay_t60_s_u))
+                .page(caption, &first)
+        });
+        let tables = [table].into_iter().chain(others).collect();
+        Ok(ReportPart { facts, charts, tables, headline })
     }
 
     fn files(&self) -> Vec<SideFile<'_, Found>> {
@@ -308,11 +333,11 @@ impl Partials {
         let usual_hz = part.take().reference_hz();
         let reference_hz = args::reference_hz(self.search.reference, usual_hz)?;
         let usual = self.search.fundamental.settings(part, reference_hz)?;
+        let resolve_hz = self.search.resolve.map(|apart| apart.resolution_hz(reference_hz));
+        let others_hz = resolve_hz.unwrap_or(OTHERS_RESOLVE_HZ);
         Ok(PartialsSettings {
-            resolve_hz: self
-                .search
-                .resolve
-                .map_or(usual.resolve_hz, |apart| apart.resolution_hz(reference_hz)),
+            resolve_hz: resolve_hz.unwrap_or(usual.resolve_hz),
+            others_resolve_hz: self.search.others.then_some(others_hz),
             hop_s: self.search.hop.map(|hop| hop.0),
             most: self.search.most,
             range_hz: match self.search.range {
@@ -336,7 +361,19 @@ impl Partials {
             background(&made.part, range_hz, pitch_cells(self.figure.size), self.output.quiet)?;
         let title = made.part.title();
         let tracks: Vec<DrawnTrack> = drawn_tracks(&made.found.partials);
-        let marks = Marks { tracks: &tracks, tracks_name: "partials", ..Marks::default() };
+        let drawn_tone = |tone: &OtherTone| DrawnTone {
+            frequency_hz: tone.frequency_hz,
+            from_s: tone.start_s,
+            to_s: tone.end_s,
+        };
+        let others = made.found.partials.other_tones.iter().flatten();
+        let marks = Marks {
+            tracks: &tracks,
+            tracks_name: "partials",
+            tones: &others.map(drawn_tone).collect::<Vec<_>>(),
+            tones_name: "off the series",
+            ..Marks::default()
+        };
         let (drawn, range_db) = drawn(&cells, &title, &made.part, marks);
         let notes = [settings_line(made), made.part.span_line()];
         let figure = SpectrogramFigure {
@@ -477,8 +514,9 @@ fn as_text(made: &Made<'_>) -> String {
         found.partials.iter().map(|item| Row { part: &head, item }).collect();
     let table = partial_table(Some(found), &made.part.level_unit()).text(&all);
     let law = law_line(made).map_or(String::new(), |law| text::sentence(&law));
+    let others = others_text(made);
     format!(
-        "{}\n  {}\n\n{table}\n{law}{}{}{}",
+        "{}\n  {}\n\n{table}\n{others}{law}{}{}{}",
         made.part.title(),
         made.part.span_line(),
         text::sentence(&format!(
@@ -488,6 +526,57 @@ fn as_text(made: &Made<'_>) -> String {
         text::sentence(&settings_line(made)),
         text::findings_below(&made.findings),
     )
+}
+
+/// The tones off the series, where they were asked for.
+fn others_text(made: &Made<'_>) -> String {
+    let found = &made.found.partials;
+    let Some((others, hz)) = found.other_tones.as_ref().zip(found.others_resolve_hz) else {
+        return String::new();
+    };
+    let resolved = format!("resolved {} Hz from a partial and further", text::number(hz, 1));
+    if others.is_empty() {
+        return format!("  No lasting tone off the series, {resolved}.\n\n");
+    }
+    let head = made.row_head();
+    let all: Vec<Row<'_, OtherTone>> =
+        others.iter().map(|item| Row { part: &head, item }).collect();
+    let table = other_table(&made.part.level_unit()).text(&all);
+    format!("  Lasting tones off the series, {resolved}\n\n{table}\n")
+}
+
+/// The tones off the series.
+fn other_table<'t>(level_unit: &'t str) -> Table<'t, Row<'t, OtherTone>> {
+    let fields: &'static [Field<OtherTone>] = &OtherTone::FIELDS;
+    let (tone, fields) = fields.split_at(2);
+    let (from_partial, fields) = fields.split_at(1);
+    let (from_sum, decay) = fields.split_at(1);
+    let shown = [
+        Shown::new("frequency_hz", "frequency Hz"),
+        Shown::new("level_db", level_unit),
+        Shown::new("hz_from_partial", "from it Hz").signed(),
+        Shown::new("hz_from_sum", "from sum Hz").signed().rank(2),
+        Shown::new("decay_t60_s", "T60 s"),
+    ];
+    let heard = |tone: &OtherTone| {
+        format!("{}–{}", text::number(tone.start_s, 2), text::number(tone.end_s, 2))
+    };
+    Table::of_parts()
+        .count("number", "no.", |row: &Row<'t, OtherTone>| row.item.number as u64)
+        .fields(tone, &shown, |tone| tone)
+        .count("nearest_partial", "near no.", |row| row.item.nearest_partial as u64)
+        .fields(from_partial, &shown, |tone| tone)
+        .words("sum_of", "sum of", |row| sum_words(row.item))
+        .fields(from_sum, &shown, |tone| tone)
+        .fields(decay, &shown, |tone| tone)
+        .printed("heard s", move |row| heard(row.item))
+        .rank(5)
+        .level_reference()
+}
+
+/// The partials that add up to a tone.
+fn sum_words(tone: &OtherTone) -> String {
+    tone.sum_of.map_or(String::new(), |[low, high]| format!("{low} + {high}"))
 }
 
 /// The partials; in text the columns in which something stands.

@@ -130,6 +130,14 @@ fn pitch_and_partials_show_every_frame_of_their_tracks() {
         tracks.iter().filter(|track| track["level_db"].as_array().is_some_and(|l| l.len() > 20));
     let lines = drawn.points("polyline", TRACK);
     assert!(lines.len() >= long.count() && lines.iter().sum::<usize>() > 1000, "{lines:?}");
+    // Tones off the series stand beside them, dashed.
+    let dashes = |others: &str| {
+        let lines =
+            Drawn::of(&bench, &format!("partials others.wav{others}")).points("polyline", TRACK);
+        lines.iter().filter(|points| **points == 2).count()
+    };
+    let (without, with) = (dashes(""), dashes(" --others"));
+    assert!(with > without + 20, "{with} dashes, {without} without");
 }
 
 #[test]

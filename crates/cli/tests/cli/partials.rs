@@ -63,6 +63,59 @@ fn a_string_is_told_with_its_law_and_decays() {
     assert!(number(&result["residual_db"]) < -50.0);
 }
 
+/// A string of 82 Hz whose partials 10 and 11 also sound as their sum, and hum.
+fn string_with_others() -> Bench {
+    let string = PluckedString {
+        frequency_hz: 82.0,
+        inharmonicity: 5e-4,
+        t60_s: 5.0,
+        partials: 24,
+        ..PluckedString::default()
+    };
+    let mut all = string.truth();
+    let sum_hz = all[9].frequency_hz + all[10].frequency_hz;
+    let tone =
+        |frequency_hz, amplitude, t60_s| Partial { frequency_hz, amplitude, phase_rad: 0.4, t60_s };
+    all.extend([tone(sum_hz, 0.002, 2.0), tone(50.0, 0.001, f64::INFINITY)]);
+    let bench = Bench::new();
+    let mut sound = render(&all, Vibrato::default(), RATE_HZ, 2.5);
+    mix(&mut sound, &white_noise(8, 1e-5, 120_000));
+    bench.take("string.wav", 48_000, WavEncoding::Float, &[to_samples(&sound)]);
+    bench
+}
+
+#[test]
+fn tones_off_the_series_are_listed_beside_the_partials() {
+    let bench = string_with_others();
+    let json = bench.json("partials string.wav --others --format json");
+    let others = json["result"]["other_tones"].as_array().expect("other tones");
+    assert_eq!(json["settings"]["resolve_hz"], 6.0);
+    let [hum, phantom] = &others[..] else { panic!("{others:#?}") };
+    assert!((number(&hum["frequency_hz"]) - 50.0).abs() < 0.02, "{hum}");
+    assert_eq!((&hum["sum_of"], &hum["nearest_partial"]), (&Value::Null, &1.into()));
+    assert!((number(&hum["level_db"]) + 60.0).abs() < 0.3, "{hum}");
+    assert_eq!(phantom["sum_of"], serde_json::json!([10, 11]));
+    assert!(number(&phantom["hz_from_sum"]).abs() < 0.02, "{phantom}");
+    assert!((number(&phantom["decay_t60_s"]) - 2.0).abs() < 0.05, "{phantom}");
+    // The partials are as without them, and nobody who does not ask is told.
+    let alone = bench.json("partials string.wav --format json");
+    assert_eq!(json["result"]["partials"], alone["result"]["partials"]);
+    assert!(alone["result"]["other_tones"].is_null());
+    let text = bench.run("partials string.wav --others --quiet").out;
+    assert!(text.contains("Lasting tones off the series") && text.contains("10 + 11"), "{text}");
+    let csv = bench.run("partials string.wav --others --format csv --quiet").out;
+    assert_eq!(csv.lines().count(), 3, "{csv}");
+    assert!(csv.contains(",sum_of,") && csv.contains(",10 + 11,"), "{csv}");
+    let limit = "other_tones[2].level_db<-60";
+    assert_eq!(bench.run(&format!("partials string.wav --others --require {limit}")).status, 3);
+    let none = bench.run("partials string.wav --others --range 2kHz.. --quiet").out;
+    assert!(none.contains("No lasting tone off the series"), "{none}");
+    for wrong in ["--others --free", "--others --tracks", "--resolve 5Hz"] {
+        let refused = bench.run(&format!("partials string.wav {wrong}"));
+        assert_eq!(refused.status, 2, "{wrong}: {}", refused.err);
+    }
+}
+
 #[test]
 fn tables_say_what_is_there_and_no_more() {
     let bench = with_harp();

@@ -71,6 +71,9 @@ pub(crate) fn study() -> Bench {
     }
     done(&["signal", tone, noise, "--duration", "2s", "--output", "tone.wav", "--quiet"]);
     done(&["signal", string, other, noise, "--duration", "3s", "--output", "pair.wav", "--quiet"]);
+    let others = ["tone frequency=1767.7Hz level=-45dB", "tone frequency=50Hz level=-50dB"];
+    let lasting = ["--duration", "2s", "--output", "others.wav", "--quiet"];
+    done(&[&["signal", string, others[0], others[1], noise], &lasting[..]].concat());
     let two = ["tone frequency=500Hz level=-20dB", "tone frequency=504Hz level=-26dB"];
     done(&["signal", two[0], two[1], "--duration", "3s", "--output", "beat.wav", "--quiet"]);
     done(&["study", "make", "."]);
@@ -96,6 +99,7 @@ fn keys_of_results_are_those_that_were_reviewed() {
         ("spectrogram", "spectrogram tone.wav --slice 0.5s --slice 440Hz"),
         ("pitch", "pitch tone.wav"),
         ("partials", "partials cut0.wav --tracks"),
+        ("partials_others", "partials others.wav --others"),
         ("timbre", "timbre cut0.wav tone.wav --tracks"),
         ("tuning", "tuning cut0.wav tone.wav --interval G3..A4"),
         ("modulation", "modulation tone.wav beat.wav"),
@@ -131,6 +135,7 @@ fn heads_of_tables_are_those_that_were_reviewed() {
         "pitch tone.wav",
         "partials cut0.wav",
         "partials cut0.wav --tracks",
+        "partials others.wav --others",
         "timbre cut0.wav",
         "timbre cut0.wav --tracks",
         "tuning cut0.wav cut1.wav",

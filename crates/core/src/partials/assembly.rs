@@ -24,6 +24,9 @@ pub(super) struct Assembly<'a> {
     pub(super) hop_s: f64,
     pub(super) reader: FrameReader,
     pub(super) settings: &'a PartialsSettings,
+    /// When levels are given, in seconds from the start of the take; `None` for where all together are
+    /// loudest.
+    pub(super) level_at_s: Option<f64>,
     pub(super) findings: Vec<Finding>,
     /// The stretch without the sound of the partials that were taken out of it.
     pub(super) left: Vec<f32>,
@@ -60,7 +63,10 @@ impl Assembly<'_> {
         }
         candidates.retain(|candidate| candidate.alive.iter().any(|alive| *alive));
         self.entry = self.put_back_before_entry();
-        let level_at = self.loudest(&candidates);
+        let level_at = match self.level_at_s {
+            Some(level_at_s) => ((level_at_s - self.onset_s()) / self.hop_s).round() as usize,
+            None => self.loudest(&candidates),
+        };
         let wavers = guide.is_some_and(|guide| guide.has_vibrato);
         let fitted = self.envelopes(&candidates, wavers);
         let mut measured: Vec<(Partial, Measured)> = (candidates.iter().zip(&fitted))
@@ -159,6 +165,8 @@ impl Assembly<'_> {
             law_scatter_cents: of_string.map(|law| law.scatter_cents),
             level_at_s: self.onset_s() + level_at as f64 * self.hop_s,
             partials,
+            other_tones: None,
+            others_resolve_hz: None,
             tracks,
             full_scale_db: 0.0,
             entry: self.entry.map(|entry| entry.later(self.onset_s())),

@@ -4,6 +4,7 @@ use super::reading::{FrameReader, Reading};
 use super::{PERIODS, SHORTEST_FRAME_S};
 
 /// A stretch of sound in which one note sounds: it begins with its onset.
+#[derive(Clone, Copy)]
 pub(super) struct Stretch<'a> {
     pub(super) sound: &'a [f32],
     pub(super) rate_hz: f64,

@@ -36,6 +36,7 @@ mod envelope;
 mod free;
 mod harmonic;
 mod law;
+mod others;
 mod reading;
 mod rest;
 mod resynthesis;
@@ -45,6 +46,7 @@ use rustfft::num_complex::Complex;
 use serde::Serialize;
 
 pub use entry::Entry;
+pub use others::OtherTone;
 pub use rest::Rest;
 pub use resynthesis::{Moment, TrackPoint, sound_of};
 
@@ -100,6 +102,9 @@ pub struct PartialsSettings {
     pub note: NoteChoice,
     /// Without a fundamental: the spacing at which two partials are resolved, in Hz.
     pub resolve_hz: f64,
+    /// The spacing in Hz from a partial from which on tones off the series are given too, of a short
+    /// note more; `None` for no such tones.
+    pub others_resolve_hz: Option<f64>,
     /// Time between the points of a track in seconds; `None` for a quarter of a frame, or a
     /// fifth without a fundamental.
     pub hop_s: Option<f64>,
@@ -118,6 +123,7 @@ impl Default for PartialsSettings {
             pitch: PitchSettings::default(),
             note: NoteChoice::Longest,
             resolve_hz: 30.0,
+            others_resolve_hz: None,
             hop_s: None,
             most: 120,
             range_hz: (0.0, f64::INFINITY),
@@ -278,6 +284,12 @@ pub struct Partials {
     pub full_scale_db: f64,
     /// The partials.
     pub partials: Vec<Partial>,
+    /// Lasting tones off the series, where they are asked for.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub other_tones: Option<Vec<OtherTone>>,
+    /// The spacing from a partial from which on they are resolved, in Hz.
+    #[serde(skip)]
+    pub others_resolve_hz: Option<f64>,
     /// Their tracks, in the order of their numbers and times, as they would sound if they began in
     /// full; [`Partials::heard_tracks`] begin with their entry.
     #[serde(skip)]
@@ -334,6 +346,11 @@ impl Quantities for Partials {
                 (Key::item("partials", partial.number), format!("partial {}", partial.number));
             all.extend(Quantity::of_item(&key, &name, &Partial::FIELDS, partial));
         }
+        for tone in self.other_tones.iter().flatten() {
+            let (key, name) =
+                (Key::item("other_tones", tone.number), format!("other tone {}", tone.number));
+            all.extend(Quantity::of_item(&key, &name, &OtherTone::FIELDS, tone));
+        }
         all
     }
 }
@@ -367,6 +384,9 @@ impl Partials {
     pub fn calibrate(&mut self, full_scale_db: f64) {
         for partial in &mut self.partials {
             partial.level_db += full_scale_db - self.full_scale_db;
+        }
+        for tone in self.other_tones.iter_mut().flatten() {
+            tone.level_db += full_scale_db - self.full_scale_db;
         }
         self.full_scale_db = full_scale_db;
     }
@@ -497,31 +517,47 @@ fn of_note(
     settings: &PartialsSettings,
     of: Option<(&Pitch, &PitchNote)>,
 ) -> Result<Partials, Error> {
-    let mut findings = Vec::new();
-    let (stretch, frame_s, guide) = match of {
-        None => {
-            let from = note_onset(sound, sample_rate_hz, 0, sound.len());
-            let stretch = Stretch { sound, rate_hz: sample_rate_hz, from, to: sound.len() };
-            (stretch, RESOLUTION_BINS / settings.resolve_hz, None)
-        }
-        Some((found, note)) => {
-            findings.extend(findings_of(found, note, settings.note, start_s));
-            let stretch = stretch_of(sound, sample_rate_hz, found, note);
-            let guide = guide_of(&stretch, found, note);
-            (stretch, guide.frame_s(), Some(guide))
-        }
+    let Some((found, note)) = of else {
+        let from = note_onset(sound, sample_rate_hz, 0, sound.len());
+        let stretch = Stretch { sound, rate_hz: sample_rate_hz, from, to: sound.len() };
+        return of_stretch(stretch, start_s, settings, None, None);
     };
-    let length = fast_length((frame_s * sample_rate_hz).ceil() as usize);
+    let stretch = stretch_of(sound, sample_rate_hz, found, note);
+    let guide = guide_of(&stretch, found, note);
+    let mut partials = of_stretch(stretch, start_s, settings, Some(&guide), None)?;
+    let of_note = findings_of(found, note, settings.note, start_s);
+    partials.findings.splice(..0, of_note);
+    if let Some(resolve_hz) = settings.others_resolve_hz {
+        let resolve_hz = others::resolution_hz(&stretch, resolve_hz);
+        let others = OtherTone::beside(&partials, stretch, start_s, settings, resolve_hz)?;
+        partials.other_tones = Some(others);
+        partials.others_resolve_hz = Some(resolve_hz);
+    }
+    Ok(partials)
+}
+
+/// Follows the partials of a stretch along its fundamental, or all tones without one. Levels are
+/// given at a time in seconds from the start of the take, or where all together are loudest.
+fn of_stretch(
+    stretch: Stretch,
+    start_s: f64,
+    settings: &PartialsSettings,
+    guide: Option<&Guide>,
+    level_at_s: Option<f64>,
+) -> Result<Partials, Error> {
+    let rate_hz = stretch.rate_hz;
+    let frame_s = guide.map_or(RESOLUTION_BINS / settings.resolve_hz, Guide::frame_s);
+    let length = fast_length((frame_s * rate_hz).ceil() as usize);
     if stretch.to < stretch.from + length {
         let samples = (stretch.to - stretch.from) as u64;
         return Err(Error::TooShort { samples, needed: length as u64 });
     }
-    let mut reader = FrameReader::new(length, sample_rate_hz);
-    let frame_s = length as f64 / sample_rate_hz;
+    let mut reader = FrameReader::new(length, rate_hz);
+    let frame_s = length as f64 / rate_hz;
     // Linking without a fundamental wants shorter steps.
     let steps_in_frame = if settings.free { 5.0 } else { 4.0 };
     let hop_s = settings.hop_s.unwrap_or((frame_s / steps_in_frame).clamp(0.002, 0.02));
-    let followed = match &guide {
+    let followed = match guide {
         Some(guide) => {
             let mut places = harmonic::places(&stretch, guide, &reader, settings.most);
             let middle_hz = guide.at(stretch.duration_s() / 2.0);
@@ -532,9 +568,18 @@ fn of_note(
         None => free::follow(&stretch, &mut reader, hop_s, settings),
     };
     let left = stretch.sound[stretch.from..stretch.to].to_vec();
-    let assembly =
-        Assembly { stretch, start_s, hop_s, reader, settings, findings, left, entry: None };
-    Ok(assembly.assemble(&followed, guide.as_ref()))
+    let assembly = Assembly {
+        stretch,
+        start_s,
+        hop_s,
+        reader,
+        settings,
+        level_at_s,
+        findings: Vec::new(),
+        left,
+        entry: None,
+    };
+    Ok(assembly.assemble(&followed, guide))
 }
 
 /// Where the partials of a note are, before any is followed.
@@ -600,9 +645,10 @@ fn check(settings: &PartialsSettings, samples: usize, sample_rate_hz: f64) -> Re
     let out_of = |setting, given: String, allowed: &str| {
         Err(Error::Setting { setting, given, allowed: allowed.into() })
     };
-    if !(0.5..=2000.0).contains(&settings.resolve_hz) {
-        let given = format!("{} Hz", settings.resolve_hz);
-        return out_of("the resolution", given, "0.5 Hz to 2 kHz");
+    let resolutions_hz = [Some(settings.resolve_hz), settings.others_resolve_hz];
+    let is_wrong = |hz: &f64| !(0.5..=2000.0).contains(hz);
+    if let Some(wrong) = resolutions_hz.into_iter().flatten().find(is_wrong) {
+        return out_of("the resolution", format!("{wrong} Hz"), "0.5 Hz to 2 kHz");
     }
     if let Some(hop_s) = settings.hop_s.filter(|hop_s| !(2e-4..=0.5).contains(hop_s)) {
         return out_of("the hop", format!("{hop_s} s"), "0.2 ms to 0.5 s");

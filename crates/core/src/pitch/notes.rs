@@ -355,9 +355,11 @@ pub(super) fn notes(
             let quietest = before.fold(f64::INFINITY, f64::min);
             run.frames().any(|n| level(track[n].time_s) > by * quietest)
         };
+        // Nothing is a remainder of what hardly anything speaks for.
         let is_strong = || {
             run.frames().len() as f64 * hop_s > STRONG_S
-                && usual_power(&[run], track) > STRONG * group.loudest
+                && (group.weight * hop_s < SHORTEST_S
+                    || usual_power(&[run], track) > STRONG * group.loudest)
         };
         if by.is_some() && gap_s < LONGEST_GAP_S && !rises(RETURN, last.to) {
             group.push(run, track);

@@ -11,6 +11,7 @@ mod compare;
 mod loudness;
 mod modulation;
 mod notate;
+mod others;
 mod partials;
 mod passby;
 mod pitch;
@@ -43,6 +44,7 @@ fn whole_table() {
         loudness::MEASURES,
         modulation::MEASURES,
         notate::MEASURES,
+        others::MEASURES,
         partials::MEASURES,
         passby::MEASURES,
         rebuild::MEASURES,
