@@ -68,6 +68,8 @@ const EXAMPLES: &str = "Examples:
       inharmonicity and decay of a string, drawn
   tonemap partials bell-cut0.wav --free --ratios-to 1 --target 1,3,5.4
       the tones of a bell against the ratios wanted, and how each pair beats
+  tonemap partials harp-g3.wav --others
+      what lasts beside the series: phantom partials, longitudinal modes, hum
   tonemap partials flute-a4.wav --tracks --format csv --output flute.csv
       frequency, level and phase of every partial over time
   tonemap partials harp-g3.wav --sdif harp.sdif

@@ -206,8 +206,7 @@ impl<'a> Series<'a> {
     }
 
     /// The two partials that add up to a tone, with its distance from their sum: of all sums near it
-    /// the one of which the fewest as strong would lie as near by chance. `None` where that is no
-    /// wonder.
+    /// the one of which the fewest as strong would lie as near by chance. `None` where some would.
     fn sum(&self, tone: &Partial) -> Option<([usize; 2], Measured)> {
         const BY_CHANCE: f64 = 0.1;
         /// Strings glide, and partials are known from other parts of a note: a share of the
