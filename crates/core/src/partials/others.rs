@@ -30,7 +30,7 @@ pub struct OtherTone {
     pub frequency_hz_u: f64,
     /// Level of its amplitude in dB, at the time [`Partials::level_at_s`].
     pub level_db: f64,
-    /// The number of the partial that lies nearest.
+    /// The number of the partial that lies nearest, of those that are resolved from it.
     pub nearest_partial: usize,
     /// Distance from it in Hz.
     pub hz_from_partial: f64,
@@ -186,8 +186,9 @@ impl<'a> Series<'a> {
             return None;
         }
         let off_hz = |partial: &&Partial| tone.frequency_hz - partial.frequency_hz;
-        let nearest =
-            (self.partials.iter()).min_by(|a, b| off_hz(a).abs().total_cmp(&off_hz(b).abs()))?;
+        // One that is not resolved from it is itself, taken for a partial.
+        let resolved = self.partials.iter().filter(|p| off_hz(p).abs() >= self.resolve_hz);
+        let nearest = resolved.min_by(|a, b| off_hz(a).abs().total_cmp(&off_hz(b).abs()))?;
         Some(OtherTone {
             number: 0,
             frequency_hz: tone.frequency_hz,

@@ -34,7 +34,7 @@ fn followed(sound: &[f64]) -> Partials {
 }
 
 /// White noise so far below the RMS of a sound.
-fn add_noise(sound: &mut [f64], snr_db: f64, seed: u64) -> f64 {
+pub(crate) fn add_noise(sound: &mut [f64], snr_db: f64, seed: u64) -> f64 {
     let rms = (sound.iter().map(|x| x * x).sum::<f64>() / sound.len() as f64).sqrt();
     let noise = rms * 10f64.powf(-snr_db / 20.0);
     mix(sound, &white_noise(seed, noise, sound.len()));
