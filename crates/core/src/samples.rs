@@ -65,6 +65,16 @@ impl<'a> Reader<'a> {
     }
 }
 
+/// So many samples of a sound from a place on; silent where that lies beyond its ends.
+pub(crate) fn padded(sound: &[f32], from: i64, count: usize, into: &mut Vec<f32>) {
+    into.clear();
+    into.resize(usize::try_from(-from).unwrap_or(0).min(count), 0.0);
+    let first = usize::try_from(from).unwrap_or(0).min(sound.len());
+    let last = sound.len().min(first + count - into.len());
+    into.extend_from_slice(&sound[first..last]);
+    into.resize(count, 0.0);
+}
+
 /// Up to `count` samples from a place on, in memory.
 pub(crate) fn held(samples: &dyn Samples, from: usize, count: usize) -> Result<Vec<f32>, Error> {
     let count = count.min(samples.count().saturating_sub(from));
@@ -81,11 +91,14 @@ mod tests {
     fn a_view_moves_either_way_and_is_silent_beyond_the_ends() {
         let all: Vec<f32> = (0..400_000).map(|n| 1.0 + n as f32).collect();
         let mut reader = Reader::new(&all);
-        for from in [0, 10, 200_000, 199_000, 5, -7, 399_990, 399_000, -20] {
+        let mut at_once = Vec::new();
+        for from in [0, 10, 200_000, 199_000, 5, -7, 399_990, 399_000, -20, -30, 400_010] {
             let found = reader.at(from, 20).expect("samples").to_vec();
             let wanted = (from..from + 20)
                 .map(|n| usize::try_from(n).ok().and_then(|n| all.get(n)).copied().unwrap_or(0.0));
             assert_eq!(found, wanted.collect::<Vec<f32>>(), "{from}");
+            padded(&all, from, 20, &mut at_once);
+            assert_eq!(at_once, found, "{from}");
         }
         assert_eq!(held(&all, 399_998, 10).expect("samples"), [399_999.0, 400_000.0]);
     }

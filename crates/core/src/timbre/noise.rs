@@ -7,6 +7,7 @@
 
 use crate::between::Interpolator;
 use crate::fit::{Line, median};
+use crate::samples::padded;
 use crate::transform::{RealTransform, fast_length};
 use crate::units::cents_between;
 use crate::window::WindowKind;
@@ -145,6 +146,9 @@ impl NoiseCourse {
 /// Reads frames; keeps its buffers.
 struct Reader {
     window: Vec<f64>,
+    /// The samples of a frame, and those of the sound that they are read between.
+    samples: Vec<f32>,
+    around: Vec<f32>,
     transform: RealTransform,
     buffer: Vec<f64>,
     power: Vec<f64>,
@@ -161,6 +165,8 @@ impl Reader {
         let squares: f64 = window.iter().map(|w| w * w).sum();
         Self {
             window,
+            samples: vec![0.0; length],
+            around: Vec::new(),
             transform: RealTransform::new(size),
             buffer: vec![0.0; size],
             power: vec![0.0; size / 2 + 1],
@@ -174,32 +180,41 @@ impl Reader {
         let length = self.window.len();
         let middle = middle_s * voiced.rate_hz;
         let first = (middle - 0.5 * length as f64).round();
-        let centre = first + 0.5 * length as f64;
         let half_s = 0.5 * length as f64 / voiced.rate_hz;
         let pace = Pace::new(voiced.f0_hz, (middle_s - half_s, middle_s + half_s));
-        self.buffer.fill(0.0);
-        for (n, (x, w)) in self.buffer.iter_mut().zip(&self.window).enumerate() {
-            let sample = usize::try_from(first as i64 + n as i64).ok();
-            let sample = sample.and_then(|n| voiced.sound.get(n)).copied();
-            *x = w * f64::from(sample.unwrap_or(0.0));
-        }
-        self.transform_buffer(0);
+        padded(voiced.sound, first as i64, length, &mut self.samples);
+        self.transform_samples(0);
         if let Some(times_s) = pace.times_s(length, voiced.rate_hz) {
-            self.buffer.fill(0.0);
-            for (n, (x, w)) in self.buffer.iter_mut().zip(&self.window).enumerate() {
-                let (place, far) = (n / STRIDE, (n % STRIDE) as f64 / STRIDE as f64);
-                let time_s = times_s[place] + far * (times_s[place + 1] - times_s[place]);
-                *x = w * self.between.at(voiced.sound, centre + time_s * voiced.rate_hz);
-            }
+            let centre = first + 0.5 * length as f64;
+            let places: Vec<f64> =
+                times_s.iter().map(|time_s| centre + time_s * voiced.rate_hz).collect();
+            self.read_between(voiced.sound, &places);
             // The interpolation loses the highest frequencies: there the sound as it is stands.
             let passed = (2.0 * self.between.passes() * self.power.len() as f64) as usize;
-            self.transform_buffer(self.power.len() - passed);
+            self.transform_samples(self.power.len() - passed);
         }
         self.split(voiced, middle_s, pace.f0_hz)
     }
 
-    /// Powers of what the buffer holds, but for so many of the highest.
-    fn transform_buffer(&mut self, but: usize) {
+    /// Reads a sound between its samples, from each place to the next in [`STRIDE`] steps.
+    fn read_between(&mut self, sound: &[f32], places: &[f64]) {
+        let [first, .., last] = places else { return };
+        let (before, behind) = self.between.needs(0, 1.0);
+        let from = first.floor() as i64 - before as i64;
+        let to = last.ceil() as i64 + behind as i64;
+        padded(sound, from, (to - from) as usize, &mut self.around);
+        for (samples, ends) in self.samples.chunks_mut(STRIDE).zip(places.windows(2)) {
+            let step = (ends[1] - ends[0]) / STRIDE as f64;
+            self.between.along(&self.around, ends[0] - from as f64, step, samples);
+        }
+    }
+
+    /// Powers of the samples under the window, but for so many of the highest.
+    fn transform_samples(&mut self, but: usize) {
+        self.buffer.fill(0.0);
+        for ((x, sample), w) in self.buffer.iter_mut().zip(&self.samples).zip(&self.window) {
+            *x = w * f64::from(*sample);
+        }
         let count = self.power.len() - but;
         let values = self.transform.forward(&mut self.buffer);
         for (power, value) in self.power[..count].iter_mut().zip(values) {

@@ -15,6 +15,7 @@ use serde::Serialize;
 use crate::between::Interpolator;
 use crate::fit::{Line, median};
 use crate::measured::Measured;
+use crate::samples::padded;
 use crate::wavering::wavering;
 
 /// The RMS of a sound over time.
@@ -458,14 +459,20 @@ impl Waveform<'_> {
             return None;
         }
         let between = Interpolator::quick();
+        let (before, behind) = between.needs(to - from, 1.0);
+        let later = from as f64 + later_s * self.rate_hz;
+        let first = before as f64 + later.fract();
+        let mut around = Vec::new();
+        padded(self.sound, later as i64 - before as i64, before + behind, &mut around);
         // The rough search needs few samples, the end of it some more.
         let sampled = |most: usize| -> Vec<(f64, f64, f64)> {
             let every = ((to - from) / most).max(1);
-            let sample = |n: usize| {
-                let later = between.at(self.sound, n as f64 + later_s * self.rate_hz);
-                ((n as f64 + 0.5) / self.rate_hz, f64::from(self.sound[n]), later)
+            let mut later = vec![0.0; (to - from).div_ceil(every)];
+            between.along(&around, first, every as f64, &mut later);
+            let sample = |(n, later): (usize, f32)| {
+                ((n as f64 + 0.5) / self.rate_hz, f64::from(self.sound[n]), f64::from(later))
             };
-            (from..to).step_by(every).map(sample).collect()
+            (from..to).step_by(every).zip(later).map(sample).collect()
         };
         let (few, heard) = (sampled(ROUGH_SAMPLES), sampled(FINE_SAMPLES));
         // What a ramp leaves of the power, its gain being free.
