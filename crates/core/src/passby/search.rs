@@ -123,8 +123,9 @@ impl Heaps {
             if peak.t != at_s {
                 (at_s, shift) = (peak.t, of(peak.t).ln());
             }
-            let place = (peak.ln_hz - shift - self.lowest) / self.width;
-            let (at, share) = (place.floor().max(0.0) as usize, place.fract());
+            let place = ((peak.ln_hz - shift - self.lowest) / self.width).max(0.0);
+            let at = place as usize;
+            let share = place - at as f64;
             if let Some([first, second]) = self.weights.get_mut(at..at + 2) {
                 *first += (1.0 - share) * peak.weight;
                 *second += share * peak.weight;
