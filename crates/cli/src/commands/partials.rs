@@ -7,8 +7,8 @@ use clap::{Args, ValueEnum};
 use serde::Serialize;
 use tonemap_core::Finding;
 use tonemap_core::partials::{
-    OtherTone, Partial, PartialTrack, Partials as Measured, PartialsSettings, TrackColumns,
-    TrackPoint as Point, partials,
+    OtherTone, Partial, PartialComponent, PartialTrack, Partials as Measured, PartialsSettings,
+    TrackColumns, TrackPoint as Point, partials,
 };
 use tonemap_core::quantity::{Field, Quantities, Quantity, pair};
 use tonemap_core::units::{Frequency, FrequencyRange, Seconds, Separation, cents_between};
@@ -33,8 +33,8 @@ use crate::tracks::{self, Timed};
 ///
 /// The fundamental says where the partials are; --free follows them without one, as bells, bars and
 /// rooms need it. No frame reaches across the onset, so that an attack is not smeared. The complex
-/// envelope of each partial is fitted by one or two damped sinusoids: two frequencies beat, two
-/// decays make a knee.
+/// envelope of each partial is fitted by one damped sinusoid, or by two or three: two frequencies
+/// beat, two decays make a knee.
 #[derive(Args)]
 #[command(after_long_help = EXAMPLES)]
 pub(crate) struct Partials {
@@ -55,6 +55,10 @@ pub(crate) struct Partials {
     /// Give the tracks too: in JSON beside the table, in CSV instead of it
     #[arg(long, help_heading = "Output")]
     tracks: bool,
+    /// List the components of partials that are two or three tones together, as of two or three
+    /// strings; in CSV instead of the partials
+    #[arg(long, help_heading = "Output", conflicts_with_all = ["tracks", "others"])]
+    components: bool,
     /// Write the tracks as an open exchange file: FILE.sdif, harmonics as 1HRM, others as 1TRC
     #[arg(long, value_name = "FILE", help_heading = "Files")]
     sdif: Option<PathBuf>,
@@ -70,6 +74,8 @@ const EXAMPLES: &str = "Examples:
       the tones of a bell against the ratios wanted, and how each pair beats
   tonemap partials harp-g3.wav --others
       what lasts beside the series: phantom partials, longitudinal modes, hum
+  tonemap partials harp-pair.wav --components
+      what beats: frequency, level and decay of each of the tones that make a partial
   tonemap partials flute-a4.wav --tracks --format csv --output flute.csv
       frequency, level and phase of every partial over time
   tonemap partials harp-g3.wav --sdif harp.sdif
@@ -177,6 +183,13 @@ struct PartialsResult<'a> {
     tracks: Option<Vec<TrackColumns>>,
 }
 
+/// A component with the number of its partial, and its own.
+struct ComponentRow {
+    partial: usize,
+    number: usize,
+    component: PartialComponent,
+}
+
 /// A point of a track.
 struct TrackRow {
     number: usize,
@@ -237,7 +250,7 @@ impl Measure for Partials {
     }
 
     fn text(&self, made: &[Made<'_>]) -> String {
-        measure::each(made, as_text)
+        measure::each(made, |made| as_text(made, self.components))
     }
 
     fn csv(&self, made: &[Made<'_>]) -> Result<String> {
@@ -246,18 +259,16 @@ impl Measure for Partials {
             let all = rows(made, &heads, |found| found.partials.other_tones.iter().flatten());
             return other_table("").csv(all);
         }
-        if !self.tracks {
-            let all = rows(made, &heads, |found| found.partials.partials.iter());
-            return partial_table(None, "").csv(all);
+        if self.components {
+            let all = own_rows(made, &heads, components_of);
+            return component_table("").csv(all.iter().map(|(part, item)| Row { part, item }));
         }
-        let points: Vec<(&RowHead, TrackRow)> = made
-            .iter()
-            .zip(&heads)
-            .flat_map(|(one, head)| {
-                points_of(&one.found.partials).into_iter().map(move |point| (head, point))
-            })
-            .collect();
-        track_table().csv(points.iter().map(|(part, item)| Row { part, item }))
+        if self.tracks {
+            let all = own_rows(made, &heads, points_of);
+            return track_table().csv(all.iter().map(|(part, item)| Row { part, item }));
+        }
+        let all = rows(made, &heads, |found| found.partials.partials.iter());
+        partial_table(None, "").csv(all)
     }
 
     fn draw(&self, made: &[Made<'_>]) -> Result<Figure> {
@@ -509,16 +520,28 @@ fn law_line(made: &Made<'_>) -> Option<String> {
     Some(format!("f0 {hz} ± {u} Hz{stiff}{scatter}{}", first.unwrap_or_default()))
 }
 
-fn as_text(made: &Made<'_>) -> String {
+/// Rows that are made of what was measured, with what stands before and behind them.
+fn own_rows<'r, T>(
+    made: &[Made<'_>],
+    heads: &'r [RowHead],
+    of: impl Fn(&Measured) -> Vec<T>,
+) -> Vec<(&'r RowHead, T)> {
+    let all = made.iter().zip(heads);
+    all.flat_map(|(one, head)| of(&one.found.partials).into_iter().map(move |row| (head, row)))
+        .collect()
+}
+
+fn as_text(made: &Made<'_>, with_components: bool) -> String {
     let found = &made.found.partials;
     let head = made.row_head();
     let all: Vec<Row<'_, Partial>> =
         found.partials.iter().map(|item| Row { part: &head, item }).collect();
     let table = partial_table(Some(found), &made.part.level_unit()).text(&all);
     let law = law_line(made).map_or(String::new(), |law| text::sentence(&law));
+    let components = if with_components { components_text(made) } else { String::new() };
     let others = others_text(made);
     format!(
-        "{}\n  {}\n\n{table}\n{others}{law}{}{}{}",
+        "{}\n  {}\n\n{table}\n{components}{others}{law}{}{}{}",
         made.part.title(),
         made.part.span_line(),
         text::sentence(&format!(
@@ -528,6 +551,46 @@ fn as_text(made: &Made<'_>) -> String {
         text::sentence(&settings_line(made)),
         text::findings_below(&made.findings),
     )
+}
+
+/// What makes the partials that are no single tone.
+fn components_text(made: &Made<'_>) -> String {
+    let all = components_of(&made.found.partials);
+    if all.is_empty() {
+        return "  No partial is known to be two or three tones together.\n\n".into();
+    }
+    let head = made.row_head();
+    let all: Vec<Row<'_, ComponentRow>> =
+        all.iter().map(|item| Row { part: &head, item }).collect();
+    let table = component_table(&made.part.level_unit()).text(&all);
+    format!("  Partials of two or three tones together\n\n{table}\n")
+}
+
+fn components_of(found: &Measured) -> Vec<ComponentRow> {
+    let of = |partial: &Partial| {
+        let number = partial.number;
+        let row = move |(n, component): (usize, &PartialComponent)| ComponentRow {
+            partial: number,
+            number: n,
+            component: *component,
+        };
+        (1..).zip(&partial.components).map(row).collect::<Vec<_>>()
+    };
+    found.partials.iter().flat_map(of).collect()
+}
+
+fn component_table<'t>(level_unit: &'t str) -> Table<'t, Row<'t, ComponentRow>> {
+    let shown = [
+        Shown::new("frequency_hz", "frequency Hz"),
+        Shown::new("hz_from_strongest", "from strongest Hz").signed(),
+        Shown::new("level_db", level_unit),
+        Shown::new("decay_t60_s", "T60 s"),
+    ];
+    Table::of_parts()
+        .count("partial", "partial", |row: &Row<'t, ComponentRow>| row.item.partial as u64)
+        .count("number", "tone", |row| row.item.number as u64)
+        .fields(&PartialComponent::FIELDS, &shown, |row| &row.component)
+        .level_reference()
 }
 
 /// The tones off the series, where they were asked for.

@@ -117,6 +117,48 @@ fn tones_off_the_series_are_listed_beside_the_partials() {
 }
 
 #[test]
+fn the_tones_that_make_a_partial_are_listed() {
+    // Of three strings, the first loudest and soonest over; and one of a single string.
+    let three = |n: f64| {
+        [(0.0, 0.2, 2.0), (0.7, 0.1, 4.0), (-1.1, 0.05, 7.0)].map(|(hz, amplitude, t60_s)| {
+            Partial { frequency_hz: 220.0 * n + hz, amplitude: amplitude / n, phase_rad: n, t60_s }
+        })
+    };
+    let strings: Vec<Partial> = [1.0, 2.0, 3.0].into_iter().flat_map(three).collect();
+    let bench = Bench::new();
+    for (name, all) in [("three.wav", &strings[..]), ("one.wav", &strings[..1])] {
+        let mut sound = white_noise(3, 1e-4, 4 * 48_000);
+        mix(&mut sound, &render(all, Vibrato::default(), RATE_HZ, 4.0));
+        bench.take(name, 48_000, WavEncoding::Float, &[to_samples(&sound)]);
+    }
+    let json = bench.json("partials three.wav --format json");
+    for (partial, truth) in partials(&json).iter().zip(strings.chunks(3)) {
+        let found = partial["components"].as_array().expect("components");
+        assert_eq!(found.len(), 3, "{partial:#}");
+        assert!(found[0]["hz_from_strongest"].is_null());
+        for component in found {
+            let hz = number(&component["frequency_hz"]);
+            let near = truth
+                .iter()
+                .min_by(|a, b| (a.frequency_hz - hz).abs().total_cmp(&(b.frequency_hz - hz).abs()));
+            let near = near.expect("three");
+            assert!((near.frequency_hz - hz).abs() < 0.005, "{component}");
+            let t60_s = number(&component["decay_t60_s"]);
+            assert!((t60_s / near.t60_s - 1.0).abs() < 0.02, "{component}");
+        }
+    }
+    let text = bench.run("partials three.wav --components --quiet").out;
+    assert!(text.contains("Partials of two or three tones together"), "{text}");
+    let csv = bench.run("partials three.wav --components --format csv --quiet").out;
+    assert!(csv.starts_with("take,channel,partial,number,frequency_hz,"), "{csv}");
+    assert_eq!(csv.lines().count(), 10, "{csv}");
+    let limit = "partials[2].components[3].hz_from_strongest<-2";
+    assert_eq!(bench.run(&format!("partials three.wav --require {limit}")).status, 3);
+    let none = bench.run("partials one.wav --components --quiet").out;
+    assert!(none.contains("No partial is known to be two or three tones together"), "{none}");
+}
+
+#[test]
 fn tables_say_what_is_there_and_no_more() {
     let bench = with_harp();
     let run = bench.run("partials harp.wav");

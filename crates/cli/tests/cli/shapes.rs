@@ -136,6 +136,7 @@ fn heads_of_tables_are_those_that_were_reviewed() {
         "partials cut0.wav",
         "partials cut0.wav --tracks",
         "partials others.wav --others",
+        "partials pair.wav --components",
         "timbre cut0.wav",
         "timbre cut0.wav --tracks",
         "tuning cut0.wav cut1.wav",

@@ -1,8 +1,8 @@
 //! Decay and beating of each partial, from its envelope.
 
 use super::assembly::{Assembly, Candidate, level_of};
-use super::envelope::{Component, Course, Envelope, envelope};
-use super::{C, Partial};
+use super::envelope::{Component, Course, Envelope, Several, envelope};
+use super::{C, Partial, PartialComponent};
 use crate::fit::{Line, median};
 use crate::linear::inverse;
 use crate::measured::Measured;
@@ -96,6 +96,7 @@ impl Assembly<'_> {
             beat_hz_u: None,
             beat_depth_db: None,
             second_below_db: None,
+            components: Vec::new(),
             start_s: time(first).max(entered_s).min(time(last)),
             end_s: time(last),
         };
@@ -129,20 +130,24 @@ impl Assembly<'_> {
                 partial.take_stages(stages.as_ref(), onset_s);
                 one.frequency_hz
             }
-            Envelope::Two { both, apart, one } if !is_swell(both, *apart, lasting_s) => {
+            Envelope::Several(several) if !is_swell(several, lasting_s) => {
+                let (a, b) = several.beating(lasting_s).unwrap_or((0, 1));
                 let is_straight = stages.as_ref().is_some_and(Stages::is_straight);
-                let is_slow = apart.value * lasting_s < FEW_TURNS;
-                let is_told = accounts_for(both);
+                let is_slow = several.apart(a, b).value * lasting_s < FEW_TURNS;
+                let is_told = accounts_for(&several.all);
                 let is_beat = !(is_slow && (is_straight || !is_told));
                 if is_beat {
-                    partial.take_two(both, *apart, lasting_s, onset_s + fitted.start_s);
+                    partial.take_several(several, lasting_s, onset_s + fitted.start_s);
                 }
                 if !is_told || !is_beat || (is_slow && partial.beat_hz.is_some()) {
                     partial.take_stages(stages.as_ref(), onset_s);
                 }
-                if is_beat { both[0].frequency_hz } else { one.frequency_hz }
+                if is_beat && is_told {
+                    partial.components = several.figures(since(level_at), lasting_s);
+                }
+                if is_beat { several.all[0].frequency_hz } else { several.one.frequency_hz }
             }
-            Envelope::Two { .. } | Envelope::Other => {
+            Envelope::Several(_) | Envelope::Other => {
                 partial.take_stages(stages.as_ref(), onset_s);
                 of_mean()
             }
@@ -216,7 +221,7 @@ impl Stages {
             straight_rms,
             lasting_s,
         };
-        if course.len() < FEWEST {
+        if course.len() < FEWEST || straight_rms < LEAST_OFF_DB {
             return Some(one);
         }
         // y = a + b·t + c·max(t − knee, 0), for each knee by least squares.
@@ -293,25 +298,67 @@ impl Partial {
         self.knee_s = late.map(|(_, knee_s)| knee_s);
     }
 
-    /// Two components: they beat where their frequencies are apart, and else decay in two stages.
-    fn take_two(&mut self, both: &[Component; 2], apart: Measured, lasting_s: f64, start_s: f64) {
-        /// Four uncertainties are exceeded by chance once in 16 000.
-        const APART_U: f64 = 4.0;
-        const LEAST_TURNS: f64 = 0.35;
-        let [strong, weak] = both;
-        let ratio = weak.amplitude.norm() / strong.amplitude.norm();
-        self.second_below_db = Some(-20.0 * ratio.log10());
-        if apart.value > APART_U * apart.u && apart.value * lasting_s > LEAST_TURNS {
+    /// Components: two that differ in frequency beat, two that do not decay in stages.
+    fn take_several(&mut self, several: &Several, lasting_s: f64, start_s: f64) {
+        let amplitude = |n: usize| several.all[n].amplitude.norm();
+        self.second_below_db = Some(-20.0 * (amplitude(1) / amplitude(0)).log10());
+        let beating = several.beating(lasting_s);
+        if let Some((a, b)) = beating {
+            let apart = several.apart(a, b);
             self.beat_hz = Some(apart.value);
             self.beat_hz_u = Some(apart.u);
+            let ratio = amplitude(b) / amplitude(a);
             let ratio = ratio.min(1.0 / ratio).min(0.999);
             self.beat_depth_db = Some(20.0 * ((1.0 + ratio) / (1.0 - ratio)).log10());
-            self.take_decay(strong.t60_s(lasting_s));
-            return;
         }
+        match several.pairs().find(|(a, b)| !several.beat(*a, *b, lasting_s)) {
+            Some((a, b)) => {
+                let pair = [&several.all[a], &several.all[b]];
+                self.take_pair(pair, beating.is_some(), lasting_s, start_s);
+            }
+            None => self.take_turns(several, lasting_s, start_s),
+        }
+    }
+
+    /// Components that all beat: the one that is loudest at first, and the one that is at last where
+    /// it outlives that one by far.
+    fn take_turns(&mut self, several: &Several, lasting_s: f64, start_s: f64) {
+        /// Decays that are more alike make no knee that is to be seen.
+        const BY_FAR: f64 = 1.5;
+        let loudest = |at_s: f64| {
+            let at = |n: &usize| several.all[*n].at(at_s);
+            (0..several.all.len()).max_by(|a, b| at(a).total_cmp(&at(b))).unwrap_or(0)
+        };
+        let [early, late] = [0.0, lasting_s].map(|at_s| &several.all[loudest(at_s)]);
+        let [early_t60_s, late_t60_s] = [early, late].map(|component| component.t60_s(lasting_s));
+        let faster = early.decay_per_s.value - late.decay_per_s.value;
+        let knee_s = (early.amplitude.norm() / late.amplitude.norm()).ln() / faster;
+        let is_stage = |(early, late): &(Measured, Measured)| {
+            late.value > BY_FAR * early.value && (0.0..lasting_s).contains(&knee_s)
+        };
+        match early_t60_s.zip(late_t60_s).filter(is_stage) {
+            Some((early_t60_s, late_t60_s)) => {
+                self.take_decay(Some(early_t60_s));
+                self.late_t60_s = Some(late_t60_s.value);
+                self.late_t60_s_u = Some(late_t60_s.u);
+                self.knee_s = Some(start_s + knee_s);
+            }
+            None => self.take_decay(several.all[0].t60_s(lasting_s)),
+        }
+    }
+
+    /// Two components of the same frequency, of which the first is the stronger: the stages of a
+    /// decay.
+    fn take_pair(
+        &mut self,
+        [strong, weak]: [&Component; 2],
+        also_beats: bool,
+        lasting_s: f64,
+        start_s: f64,
+    ) {
         // What dies away in opposite phase is an attack, not a stage.
         if (strong.amplitude * weak.amplitude.conj()).re < 0.0 {
-            self.second_below_db = None;
+            self.second_below_db = self.second_below_db.filter(|_| also_beats);
             self.take_decay(strong.t60_s(lasting_s));
             return;
         }
@@ -321,12 +368,8 @@ impl Partial {
         let late_t60_s = late.t60_s(lasting_s);
         if self.decay_t60_s.is_none() {
             self.take_decay(late_t60_s);
-            self.second_below_db = None;
+            self.second_below_db = self.second_below_db.filter(|_| also_beats);
             return;
-        }
-        if late_t60_s.is_none() {
-            // What is over at once, and neither beats nor is a stage, is no second component.
-            self.second_below_db = None;
         }
         self.late_t60_s = late_t60_s.map(|t| t.value);
         self.late_t60_s_u = late_t60_s.map(|t| t.u);
@@ -338,6 +381,26 @@ impl Partial {
             (self.late_t60_s, self.late_t60_s_u) = (None, None);
         }
         self.knee_s = (knee_s > 0.0 && knee_s < lasting_s).then_some(start_s + knee_s);
+    }
+}
+
+impl Several {
+    /// What is given of each: its level is that at a time from the start of the envelope.
+    fn figures(&self, at_s: f64, lasting_s: f64) -> Vec<PartialComponent> {
+        let figures = |(n, component): (usize, &Component)| {
+            let t60_s = component.t60_s(lasting_s);
+            let from_strongest = (n > 0).then(|| self.above(n, 0));
+            PartialComponent {
+                frequency_hz: component.frequency_hz.value,
+                frequency_hz_u: component.frequency_hz.u,
+                hz_from_strongest: from_strongest.map(|hz| hz.value),
+                hz_from_strongest_u: from_strongest.map(|hz| hz.u),
+                level_db: 20.0 * component.at(at_s).log10(),
+                decay_t60_s: t60_s.map(|t60| t60.value),
+                decay_t60_s_u: t60_s.map(|t60| t60.u),
+            }
+        };
+        self.all.iter().enumerate().map(figures).collect()
     }
 }
 
@@ -355,12 +418,15 @@ pub(super) fn common_beat(partials: &[Partial]) -> Option<f64> {
 
 /// Whether two components are but one that swells or fades other than exponentially: as strong as
 /// each other, and together for less than it takes to hear them beat.
-fn is_swell(both: &[Component; 2], apart: Measured, lasting_s: f64) -> bool {
+fn is_swell(several: &Several, lasting_s: f64) -> bool {
     const ALIKE: f64 = 0.8;
     /// Less than this has no second maximum to be seen.
     const TURNS_OF_A_BEAT: f64 = 0.75;
-    let [a, b] = both.each_ref().map(|component| component.amplitude.norm());
-    a.min(b) > ALIKE * a.max(b) && apart.value * lasting_s < TURNS_OF_A_BEAT
+    several.pairs().any(|(a, b)| {
+        let [of_a, of_b] = [a, b].map(|n| several.all[n].amplitude.norm());
+        let is_alike = of_a.min(of_b) > ALIKE * of_a.max(of_b);
+        is_alike && several.apart(a, b).value * lasting_s < TURNS_OF_A_BEAT
+    })
 }
 
 /// The envelope of a partial.

@@ -23,8 +23,9 @@
 //! is noise. A partial begins where it stands out of it by 11 dB (by 15 dB once it has died away)
 //! and ends where by less than 7 dB.
 //!
-//! **Decay and beating.** The complex envelope of a partial is fitted by one or two damped
-//! sinusoids (least squares): two frequencies beat, two decays make a knee.
+//! **Decay and beating.** The complex envelope of a partial is fitted by one damped sinusoid, or by
+//! two or three where what fewer leave asks for more (least squares): two frequencies beat, two
+//! decays make a knee.
 //!
 //! **Inharmonicity.** F and B by reweighted least squares; the scatter of the partials about the
 //! law goes into their uncertainties.
@@ -37,6 +38,7 @@ mod free;
 mod harmonic;
 mod law;
 mod others;
+mod poles;
 mod reading;
 mod rest;
 mod resynthesis;
@@ -205,6 +207,9 @@ pub struct Partial {
     pub beat_depth_db: Option<f64>,
     /// How far the weaker component lies below the stronger at the start, in dB.
     pub second_below_db: Option<f64>,
+    /// Two or three components that together make it, the one with the most energy first; none
+    /// where it is a single one, or where they are no account of it.
+    pub components: Vec<PartialComponent>,
     /// When it is heard, in seconds from the start of the take.
     pub start_s: f64,
     /// See above.
@@ -255,6 +260,46 @@ impl Partial {
         }),
         Field::plain("start_s", "start", Unit::Second, 2, |partial| Some(partial.start_s)),
         Field::plain("end_s", "end", Unit::Second, 2, |partial| Some(partial.end_s)),
+    ];
+}
+
+/// A damped sinusoid of those that make a partial: of two or three strings, or of the two directions
+/// in which a string moves. Uncertainties are standard uncertainties (k = 1).
+#[derive(Debug, Clone, Copy, PartialEq, Serialize)]
+pub struct PartialComponent {
+    /// Frequency in Hz.
+    pub frequency_hz: f64,
+    /// Its uncertainty.
+    pub frequency_hz_u: f64,
+    /// Distance from the first in Hz; `None` for that itself.
+    pub hz_from_strongest: Option<f64>,
+    /// Its uncertainty.
+    pub hz_from_strongest_u: Option<f64>,
+    /// Level of its amplitude in dB, as that of its partial.
+    pub level_db: f64,
+    /// Time to fall by 60 dB in seconds; `None` if it does not fall enough to be known.
+    pub decay_t60_s: Option<f64>,
+    /// Its uncertainty.
+    pub decay_t60_s_u: Option<f64>,
+}
+
+impl PartialComponent {
+    /// Its numbers.
+    pub const FIELDS: [Field<Self>; 4] = [
+        Field::measured("frequency_hz", "frequency", Unit::Hertz, 4, |component| {
+            Some(Measured::new(component.frequency_hz, component.frequency_hz_u))
+        }),
+        Field::measured(
+            "hz_from_strongest",
+            "distance from the strongest",
+            Unit::Hertz,
+            4,
+            |component| pair(component.hz_from_strongest, component.hz_from_strongest_u),
+        ),
+        Field::plain("level_db", "level", Unit::Level, 2, |component| Some(component.level_db)),
+        Field::measured("decay_t60_s", "decay", Unit::Second, 3, |component| {
+            pair(component.decay_t60_s, component.decay_t60_s_u)
+        }),
     ];
 }
 
@@ -345,6 +390,11 @@ impl Quantities for Partials {
             let (key, name) =
                 (Key::item("partials", partial.number), format!("partial {}", partial.number));
             all.extend(Quantity::of_item(&key, &name, &Partial::FIELDS, partial));
+            for (n, component) in (1..).zip(&partial.components) {
+                let (key, name) =
+                    (key.clone().then_item("components", n), format!("{name}, component {n}"));
+                all.extend(Quantity::of_item(&key, &name, &PartialComponent::FIELDS, component));
+            }
         }
         for tone in self.other_tones.iter().flatten() {
             let (key, name) =
@@ -382,11 +432,13 @@ impl Partials {
 
     /// Refers all levels to sound pressure: a full-scale sine has so many dB re 20 µPa.
     pub fn calibrate(&mut self, full_scale_db: f64) {
+        let by_db = full_scale_db - self.full_scale_db;
         for partial in &mut self.partials {
-            partial.level_db += full_scale_db - self.full_scale_db;
+            partial.level_db += by_db;
+            partial.components.iter_mut().for_each(|component| component.level_db += by_db);
         }
         for tone in self.other_tones.iter_mut().flatten() {
-            tone.level_db += full_scale_db - self.full_scale_db;
+            tone.level_db += by_db;
         }
         self.full_scale_db = full_scale_db;
     }

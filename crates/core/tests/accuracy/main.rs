@@ -8,6 +8,7 @@
 mod bands;
 mod collection;
 mod compare;
+mod components;
 mod loudness;
 mod modulation;
 mod notate;
@@ -40,6 +41,7 @@ fn whole_table() {
     for measures in [
         bands::MEASURES,
         collection::MEASURES,
+        components::MEASURES,
         compare::MEASURES,
         loudness::MEASURES,
         modulation::MEASURES,
