@@ -288,24 +288,15 @@ impl Assembly<'_> {
         }
         let smooth = |floor: Vec<f64>| {
             let slots = (OVER_S * stretch.rate_hz / slot as f64) as usize;
-            let reach = slots.max(LEAST_SLOTS) / 2;
-            let mut around = Vec::with_capacity(2 * reach + 1);
-            let mut quarter = |n: usize| {
-                around.clear();
-                around.extend_from_slice(
-                    &floor[n.saturating_sub(reach)..(n + reach + 1).min(floor.len())],
-                );
-                let place = around.len() / 4;
-                *around.select_nth_unstable_by(place, f64::total_cmp).1 / QUARTER
-            };
+            let quarters = running_quarters(&floor, slots.max(LEAST_SLOTS) / 2);
             let mean = |n: usize| {
                 let near = &floor[n.saturating_sub(NEAR)..(n + NEAR + 1).min(floor.len())];
                 near.iter().sum::<f64>() / near.len() as f64
             };
             let means: Vec<f64> = (0..floor.len()).map(mean).collect();
-            let surely = |(n, mean): (usize, &f64)| quarter(n).max(of_mean * mean);
+            let surely = |(quarter, mean): (f64, &f64)| (quarter / QUARTER).max(of_mean * mean);
             NoiseFloor {
-                powers: means.iter().enumerate().map(surely).collect(),
+                powers: quarters.into_iter().zip(&means).map(surely).collect(),
                 means,
                 slot_steps: slot as f64 / hop,
                 first_step: half_frame,
@@ -501,6 +492,24 @@ pub(super) fn level_of(candidate: &Candidate, step: usize) -> f64 {
     heard.truncate(NEAREST);
     let (place, alone) = heard.first().copied().unwrap_or((0.0, f64::NAN));
     Line::of_equals(heard.iter().copied()).map_or(alone, |line| line.at(place))
+}
+
+/// Of each value and those within a reach of it the one that a quarter lies below.
+fn running_quarters(values: &[f64], reach: usize) -> Vec<f64> {
+    let place = |sorted: &[f64], value: f64| sorted.partition_point(|other| *other < value);
+    let mut sorted: Vec<f64> = Vec::with_capacity(2 * reach + 2);
+    let take_in = |sorted: &mut Vec<f64>, value: f64| sorted.insert(place(sorted, value), value);
+    values.iter().take(reach).for_each(|value| take_in(&mut sorted, *value));
+    let quarter = |n: usize| {
+        if let Some(value) = values.get(n + reach) {
+            take_in(&mut sorted, *value);
+        }
+        if let Some(before) = n.checked_sub(reach + 1) {
+            sorted.remove(place(&sorted, values[before]));
+        }
+        sorted[sorted.len() / 4]
+    };
+    (0..values.len()).map(quarter).collect()
 }
 
 fn nearest(points: &[Option<TrackPoint>], step: usize) -> Option<TrackPoint> {
