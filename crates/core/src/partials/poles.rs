@@ -135,16 +135,15 @@ impl<const P: usize> WithSimd for FillWaves<'_, P> {
                 }
                 row.waves[n] = wave.weighted(&quartet.weights);
             }
-            for n in 0..P {
-                for m in n..P {
-                    of_waves[n][m].add_products(&row.waves[n], &row.waves[m]);
+            for (n, (of_wave, of_value)) in of_waves.iter_mut().zip(&mut of_values).enumerate() {
+                for (product, other) in of_wave.iter_mut().zip(&row.waves).skip(n) {
+                    product.add_products(&row.waves[n], other);
                 }
-                of_values[n].add_products(&row.waves[n], &quartet.values);
+                of_value.add_products(&row.waves[n], &quartet.values);
             }
         }
-        let product = |n: usize, m: usize| match n > m {
-            true => of_waves[m][n].sum().conj(),
-            false => of_waves[n][m].sum(),
+        let product = |n: usize, m: usize| {
+            if n > m { of_waves[m][n].sum().conj() } else { of_waves[n][m].sum() }
         };
         Gram {
             waves: std::array::from_fn(|n| std::array::from_fn(|m| product(n, m))),
@@ -159,9 +158,9 @@ impl<const P: usize> Gram<P> {
     fn amplitudes(mut self) -> Option<[C; P]> {
         const SAME: f64 = 1e-12;
         let own: [f64; P] = std::array::from_fn(|n| self.waves[n][n].re);
-        for n in 0..P {
+        for (n, own) in own.into_iter().enumerate() {
             let pivot = self.waves[n][n];
-            if pivot.norm() < SAME * own[n] {
+            if pivot.norm() < SAME * own {
                 return None;
             }
             for other in n + 1..P {
