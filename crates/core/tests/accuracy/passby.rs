@@ -66,7 +66,7 @@ impl Source {
 
 #[test]
 fn passing_sources_have_their_speed() {
-    let found = in_parallel(trials(106, 300), |seed| {
+    let found = in_parallel(trials(160, 300), |seed| {
         let mut random = ChaCha8Rng::seed_from_u64(seed + 9500);
         let lasts_s = random.random_range(4.0..8.0);
         let source = Source::random(&mut random, lasts_s);
