@@ -156,6 +156,10 @@ fn the_tones_that_make_a_partial_are_listed() {
     assert_eq!(bench.run(&format!("partials three.wav --require {limit}")).status, 3);
     let none = bench.run("partials one.wav --components --quiet").out;
     assert!(none.contains("No partial is known to be two or three tones together"), "{none}");
+    for wrong in ["--components --tracks", "--components --others"] {
+        let refused = bench.run(&format!("partials three.wav {wrong}"));
+        assert_eq!(refused.status, 2, "{wrong}: {}", refused.err);
+    }
 }
 
 #[test]

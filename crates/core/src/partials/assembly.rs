@@ -539,3 +539,24 @@ fn runs(values: impl Iterator<Item = bool>) -> impl Iterator<Item = (usize, usiz
     runs.extend(start.map(|from| (from, count)));
     runs.into_iter()
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn running_quarters_are_those_of_what_is_around() {
+        let values: Vec<f64> = (0..200).map(|n| f64::from((n * n * 31 + 7) % 97)).collect();
+        for (count, reach) in [(200, 4), (200, 12), (9, 4), (3, 12), (1, 4), (0, 4)] {
+            let values = &values[..count];
+            let found = running_quarters(values, reach);
+            assert_eq!(found.len(), count);
+            for (n, quarter) in found.iter().enumerate() {
+                let mut around =
+                    values[n.saturating_sub(reach)..(n + reach + 1).min(count)].to_vec();
+                around.sort_by(f64::total_cmp);
+                assert_eq!(*quarter, around[around.len() / 4], "{n} of {count}, {reach}");
+            }
+        }
+    }
+}

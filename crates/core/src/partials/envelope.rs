@@ -111,12 +111,15 @@ impl Several {
     /// Whether the weaker two of three stand to either side of the strongest as what a tremolo makes
     /// does, or a swell, or a vibrato.
     fn is_modulation(&self) -> bool {
-        const AS_FAR: f64 = 0.15;
-        const AS_STRONG: f64 = 0.8;
-        let [strongest, a, b] = self.all[..] else { return false };
-        let away = [a, b].map(|c| c.frequency_hz.value - strongest.frequency_hz.value);
+        const AS_FAR: f64 = 0.03;
+        const AS_FAR_U: f64 = 4.0;
+        const AS_STRONG: f64 = 0.5;
+        let [_, a, b] = self.all[..] else { return false };
+        let away = [self.above(1, 0), self.above(2, 0)];
         let strong = [a, b].map(|c| c.amplitude.norm());
-        (away[0] + away[1]).abs() < AS_FAR * away[0].abs().max(away[1].abs())
+        let apart_hz = away[0].value.abs().max(away[1].value.abs());
+        let u = away[0].u.hypot(away[1].u);
+        (away[0].value + away[1].value).abs() < AS_FAR * apart_hz + AS_FAR_U * u
             && strong[0].min(strong[1]) > AS_STRONG * strong[0].max(strong[1])
     }
 
@@ -198,8 +201,12 @@ impl Points {
         if let Some(two) = two {
             let three = self.better_than(&two, |other| self.starts_of_three(&two.poles, other));
             let three = three.map(|three| (three.misfit, self.several(&three, &one)));
+            // Strings die away; and three decays of one frequency are one decay that is not even.
             let is_known = |(_, several): &(f64, Several)| {
-                self.are_distinct(several) && !several.is_modulation()
+                let dies_away = |part: &Component| part.t60_s(self.lasting_s).is_some();
+                let beats = several.beating(self.lasting_s).is_some();
+                let are_strings = beats && several.all.iter().all(dies_away);
+                are_strings && self.are_distinct(several) && !several.is_modulation()
             };
             return match three.filter(is_known) {
                 Some((misfit, several)) => (Envelope::Several(several), likelihood(misfit)),
@@ -481,5 +488,41 @@ mod tests {
         let mut decays: Vec<f64> = several.all.iter().map(|c| c.decay_per_s.value).collect();
         decays.sort_by(f64::total_cmp);
         assert!((decays[0] - 0.8).abs() < 0.01 && (decays[1] - 5.0).abs() < 0.05, "{decays:?}");
+    }
+
+    #[test]
+    fn three_components_are_three_and_what_wavers_is_not() {
+        let three = fitted(&[(0.3, 0.7, 1.0), (0.1, 1.3, 1.4), (0.05, -0.2, 0.5)]);
+        let Envelope::Several(several) = three else { panic!("three components") };
+        assert_eq!(several.all.len(), 3, "{several:?}");
+        for (found, (amplitude, hz, decay)) in
+            several.all.iter().zip([(0.3, 0.7, 1.0), (0.1, 1.3, 1.4), (0.05, -0.2, 0.5)])
+        {
+            assert!((found.frequency_hz.value - 100.0 - hz).abs() < 2e-3, "{found:?}");
+            assert!((found.decay_per_s.value - decay).abs() < 0.01, "{found:?}");
+            assert!((found.amplitude.norm() / amplitude - 1.0).abs() < 0.01, "{found:?}");
+        }
+        assert!((several.above(1, 0).value - 0.6).abs() < 3e-3);
+        // A tremolo, and a vibrato: two as strong, as far above as below.
+        for phases in [[0.0, 0.0], [0.0, 0.5]] {
+            let values: Vec<Option<C>> = (course(&[(0.3, 0.7, 1.0)]).into_iter().enumerate())
+                .map(|(n, value)| {
+                    let turned = TAU * 1.5 * 0.01 * n as f64;
+                    let sides = [turned, -turned].into_iter().zip(phases);
+                    let sides: C = sides.map(|(at, by)| C::cis(at + TAU * by) * 0.1).sum();
+                    value.map(|value| value * (1.0 + sides))
+                })
+                .collect();
+            let wavering = Course {
+                values: &values,
+                noise: &[1.0; 400],
+                step_s: 0.01,
+                frequency_hz: 100.0,
+                independent_s: 0.01,
+            };
+            if let Envelope::Several(several) = envelope(&wavering) {
+                assert!(several.all.len() < 3, "{several:?}");
+            }
+        }
     }
 }

@@ -435,3 +435,85 @@ impl Weighted {
         })
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use std::f64::consts::TAU;
+
+    use super::*;
+
+    const STEP_S: f64 = 0.02;
+
+    fn pole(decay_per_s: f64, hz: f64, amplitude: f64) -> Pole {
+        Pole { rate: C::new(-decay_per_s, TAU * hz), amplitude: C::from_polar(amplitude, hz) }
+    }
+
+    /// Values of poles at steps, but for every so many.
+    fn values(poles: &[Pole], count: usize, left_out: usize) -> Vec<(f64, C)> {
+        let steps = (0..count).filter(|n| n % left_out != left_out - 1);
+        let value = |t: f64| (t, poles.iter().map(|pole| pole.at(t)).sum());
+        steps.map(|n| value(n as f64 * STEP_S)).collect()
+    }
+
+    #[test]
+    fn three_poles_are_found_from_near_by_whatever_is_missing() {
+        let made = [pole(1.0, 0.3, 1.0), pole(2.5, -0.6, 0.5), pole(0.4, 1.1, 0.1)];
+        for left_out in [1000, 11, 5] {
+            let values = values(&made, 200, left_out);
+            let weighted = Weighted::new(&values, &vec![1.0; values.len()], STEP_S);
+            let aside = [C::new(0.1, 0.4), C::new(-0.3, 0.2), C::new(0.05, -0.5)];
+            let start: [C; 3] = std::array::from_fn(|n| made[n].rate + aside[n]);
+            let fit = weighted.fit(start, 1.0).expect("a fit");
+            for (found, made) in fit.poles.iter().zip(&made) {
+                assert!((found.rate - made.rate).norm() < 1e-6, "{found:?} {made:?}");
+                assert!((found.amplitude - made.amplitude).norm() < 1e-6, "{found:?} {made:?}");
+            }
+            assert!(fit.misfit < 1e-12, "{}", fit.misfit);
+        }
+    }
+
+    #[test]
+    fn what_counts_nothing_moves_nothing() {
+        let made = [pole(1.0, 0.3, 1.0), pole(2.5, -0.6, 0.5)];
+        let mut values = values(&made, 120, 1000);
+        let mut weights = vec![1.0; values.len()];
+        for n in (0..values.len()).step_by(7) {
+            values[n].1 += C::new(0.3, -0.2);
+            weights[n] = 0.0;
+        }
+        let start = [made[0].rate + 0.1, made[1].rate - 0.2];
+        let fit = Weighted::new(&values, &weights, STEP_S).fit(start, 1.0).expect("a fit");
+        for (found, made) in fit.poles.iter().zip(&made) {
+            assert!((found.rate - made.rate).norm() < 1e-6, "{found:?} {made:?}");
+        }
+    }
+
+    #[test]
+    fn poles_that_are_the_same_have_no_amplitudes_of_their_own() {
+        let one = pole(1.0, 0.3, 1.0);
+        let values = values(&[one], 60, 1000);
+        let weighted = Weighted::new(&values, &[1.0; 60], STEP_S);
+        assert!(weighted.search([one.rate, one.rate]).is_none());
+        assert!(weighted.search([one.rate, one.rate + 0.5, one.rate]).is_none());
+        assert!(weighted.search([one.rate, one.rate + 0.5]).is_some());
+    }
+
+    #[test]
+    fn uncertainties_are_those_of_the_noise() {
+        // Of a single pole the variance of δ is that of −α, and of the closed form by least squares.
+        let made = pole(0.0, 0.0, 1.0);
+        let mut values = values(&[made], 100, 1000);
+        let noise = 1e-3;
+        for (n, (_, value)) in values.iter_mut().enumerate() {
+            let sign = |bit: usize| if (n >> bit) & 1 == 0 { noise } else { -noise };
+            *value += C::new(sign(0), sign(1));
+        }
+        let fit = Weighted::new(&values, &[1.0; 100], STEP_S).fit([made.rate], 1.0).expect("a fit");
+        let middle_s = values.iter().map(|(t, _)| t).sum::<f64>() / 100.0;
+        let square: f64 = values.iter().map(|(t, _)| (t - middle_s).powi(2)).sum();
+        let expected = noise * noise * 200.0 / 196.0 / square;
+        for found in [fit.of_decay[0], fit.of_turn[0][0]] {
+            assert!((found / expected - 1.0).abs() < 0.01, "{found} {expected}");
+        }
+    }
+}

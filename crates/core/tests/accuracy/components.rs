@@ -5,13 +5,16 @@ use std::f64::consts::TAU;
 use rand::{RngExt, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 use tonemap_core::partials::{Partials, PartialsSettings, partials};
-use tonemap_core::synth::{Partial, Vibrato, render, to_samples};
+use tonemap_core::synth::{Partial, Vibrato, harmonics, render, to_samples};
 
 use crate::partials::add_noise;
 use crate::support::{Accuracy, in_parallel, tolerance, trials};
 
-pub(crate) const MEASURES: &[fn()] =
-    &[three_strings_are_separated, no_more_components_are_given_than_there_are];
+pub(crate) const MEASURES: &[fn()] = &[
+    three_strings_are_separated,
+    no_more_components_are_given_than_there_are,
+    what_wavers_is_no_string,
+];
 
 const RATE_HZ: f64 = 48_000.0;
 const LASTS_S: f64 = 5.0;
@@ -157,5 +160,40 @@ fn what_outlives_the_loudest_is_the_late_stage() {
             assert!((knee - knee_s).abs() < 0.01, "{knee} {knee_s}");
             assert!((beat / apart_hz - 1.0).abs() < 0.01, "{beat} {apart_hz}");
         }
+    }
+}
+
+/// A single tone a harmonic, with a tremolo, a swell, a straight fade or a vibrato.
+#[test]
+pub(crate) fn what_wavers_is_no_string() {
+    for (n, kind) in ["tremolo", "swell", "fade", "vibrato"].into_iter().enumerate() {
+        let three = in_parallel(trials(15, 100), |seed| {
+            let mut rng = ChaCha8Rng::seed_from_u64(950_000 + 1000 * n as u64 + seed);
+            let f0_hz = 100.0 * f64::exp2(rng.random_range(0.0..3.0));
+            let amplitudes: Vec<f64> = (1..=PARTIALS).map(|n| 0.1 / n as f64).collect();
+            let (rate_hz, turn) = (rng.random_range(0.5..8.0), rng.random_range(0.0..TAU));
+            let depth = rng.random_range(0.05..0.5f64);
+            let turns_s = rng.random_range(0.5..0.9) * LASTS_S;
+            let depth_cents = if kind == "vibrato" { 100.0 * depth } else { 0.0 };
+            let vibrato = Vibrato { rate_hz, depth_cents };
+            let mut sound = vec![0.0; 4800];
+            sound.extend(render(&harmonics(f0_hz, &amplitudes), vibrato, RATE_HZ, LASTS_S));
+            for (n, x) in sound[4800..].iter_mut().enumerate() {
+                let t = n as f64 / RATE_HZ;
+                *x *= match kind {
+                    "tremolo" => 1.0 + depth * (TAU * rate_hz * t + turn).sin(),
+                    "swell" => (depth + (1.0 - depth) * t / turns_s).min(1.0),
+                    "fade" => (1.0 - t / (LASTS_S + depth)).max(0.0),
+                    _ => 1.0,
+                };
+            }
+            add_noise(&mut sound, 50.0, 960_000 + 1000 * n as u64 + seed);
+            let found = partials(&to_samples(&sound), RATE_HZ, 0.0, &PartialsSettings::default());
+            let found = found.expect("followed").partials;
+            (found.iter().filter(|partial| partial.components.len() == 3).count(), found.len())
+        });
+        let (three, all) = three.iter().fold((0, 0), |sum, one| (sum.0 + one.0, sum.1 + one.1));
+        println!("{three} of {all} partials with a {kind} are given three components");
+        assert!(three as f64 <= 0.01 * all as f64, "{kind}: {three} of {all}");
     }
 }
