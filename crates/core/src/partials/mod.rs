@@ -62,6 +62,7 @@ use crate::quantity::{Field, Key, Label, Quantities, Quantity, Unit, bare, pair}
 use crate::transform::fast_length;
 use crate::units::cents_between;
 pub(crate) use law::{StringLaw, string_law};
+pub(crate) use poles::Pole;
 pub(crate) use reading::FrameReader;
 
 use assembly::Assembly;

@@ -1,5 +1,7 @@
 //! Damped sinusoids in a complex envelope, by least squares.
 
+use std::f64::consts::TAU;
+
 use pulp::{Arch, Simd, WithSimd};
 
 use super::C;
@@ -11,16 +13,21 @@ const MOST_ROUNDS: usize = 40;
 const MOST_POLES: usize = 3;
 const MOST: usize = 4 * MOST_POLES;
 
-/// A pole: −α + jδ in 1/s, with the amplitude at the start.
+/// A damped sinusoid: its rate −α + jδ in 1/s, and its amplitude at the first value.
 #[derive(Debug, Clone, Copy)]
-pub(super) struct Pole {
-    pub(super) rate: C,
-    pub(super) amplitude: C,
+pub(crate) struct Pole {
+    pub(crate) rate: C,
+    pub(crate) amplitude: C,
 }
 
 impl Pole {
-    pub(super) fn at(&self, seconds: f64) -> C {
+    /// Its complex amplitude a time after the first value.
+    pub(crate) fn at(&self, seconds: f64) -> C {
         self.amplitude * (self.rate * seconds).exp()
+    }
+
+    pub(crate) fn offset_hz(&self) -> f64 {
+        self.rate.im / TAU
     }
 }
 
@@ -289,9 +296,9 @@ fn inverse_first<const N: usize>(left: &[[f64; MOST]; MOST]) -> Option<[[f64; MO
 }
 
 /// Poles on the way to what fits best.
-pub(super) struct Search<const P: usize> {
+struct Search<const P: usize> {
     poles: [Pole; P],
-    pub(super) misfit: f64,
+    misfit: f64,
     damping: f64,
     /// Whether it gets no better.
     is_done: bool,
@@ -438,8 +445,6 @@ impl Weighted {
 
 #[cfg(test)]
 mod tests {
-    use std::f64::consts::TAU;
-
     use super::*;
 
     const STEP_S: f64 = 0.02;

@@ -15,6 +15,7 @@ use std::f64::consts::TAU;
 use super::C;
 use super::band::Band;
 use crate::linear::{inverse, product, solve, square_of, times, transposed};
+pub(super) use crate::partials::Pole;
 
 /// Components of a band at most.
 pub(super) const MOST: usize = 3;
@@ -23,25 +24,6 @@ const EACH: usize = 4;
 /// Parameters of a band, and those that all bands share: δ and b of the second and third string.
 pub(super) const OWN: usize = MOST * EACH;
 pub(super) const SHARED: usize = 2 * (MOST - 1);
-
-/// A component: its rate −α + jω, ω from the middle of the band, and its amplitude at the first
-/// value.
-#[derive(Debug, Clone, Copy)]
-pub(super) struct Pole {
-    pub(super) rate: C,
-    pub(super) amplitude: C,
-}
-
-impl Pole {
-    /// Its complex amplitude a time after the first value.
-    pub(super) fn at(&self, seconds: f64) -> C {
-        self.amplitude * (self.rate * seconds).exp()
-    }
-
-    pub(super) fn offset_hz(&self) -> f64 {
-        self.rate.im / TAU
-    }
-}
 
 /// The place of the strongest.
 pub(super) fn strongest(poles: &[Pole]) -> usize {

@@ -8,7 +8,7 @@ use tonemap_core::partials::{Partials, PartialsSettings, partials};
 use tonemap_core::synth::{Partial, Vibrato, harmonics, render, to_samples};
 
 use crate::partials::add_noise;
-use crate::support::{Accuracy, in_parallel, tolerance, trials};
+use crate::support::{Accuracy, in_parallel, trials};
 
 pub(crate) const MEASURES: &[fn()] = &[
     three_strings_are_separated,
@@ -104,7 +104,7 @@ pub(crate) fn three_strings_are_separated() {
     let three: usize = notes.iter().map(|(three, _)| three).sum();
     println!("{three} of {there} partials of three strings have three components");
     let errors: Vec<OfComponent> = notes.into_iter().flat_map(|(_, errors)| errors).collect();
-    assert!(three as f64 >= tolerance(0.9, 0.9) * there as f64, "{three} of {there}");
+    assert!(three as f64 >= 0.9 * there as f64, "{three} of {there}");
     let frequency = errors.iter().map(|of| of.frequency);
     Accuracy::all("frequency of one of three components", "mHz", frequency).hold(0.2);
     let apart = errors.iter().filter_map(|of| of.apart);
