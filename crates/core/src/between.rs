@@ -3,6 +3,7 @@
 use pulp::{Arch, Simd, WithSimd};
 
 use crate::error::Error;
+use crate::lanes::convolve;
 use crate::samples::{Reader, Samples};
 use crate::window::{Kaiser, ideal_low_pass};
 
@@ -57,10 +58,28 @@ impl Interpolator {
     /// The sound at `first`, `first` + `step`, …, places counted from the first of its samples,
     /// which must hold what [`needs`](Self::needs) says.
     pub(crate) fn along(&self, sound: &[f32], first: f64, step: f64, values: &mut [f32]) {
+        if step == 1.0 {
+            let (whole, phase) = (first as usize, first.fract());
+            let ((now, next), far) = self.rows(phase);
+            let taps: Vec<f32> = now.iter().zip(next).map(|(a, b)| a + far * (b - a)).collect();
+            convolve(&taps, &sound[whole + 1 - self.taps / 2..], values);
+            return;
+        }
         Arch::new().dispatch(Along { between: self, sound, first, step, values });
+    }
+
+    /// The two rows of the table that a phase lies between, and how far it is from the first.
+    #[inline(always)]
+    fn rows(&self, phase: f64) -> ((&[f32], &[f32]), f32) {
+        let Self { taps, phases, kernel } = self;
+        let place = phase * *phases as f64;
+        let row = (place as usize).min(phases - 1);
+        (kernel[row * taps..(row + 2) * taps].split_at(*taps), (place - row as f64) as f32)
     }
 }
 
+/// Values side by side where the places are a sample apart but for the drift of a clock; else one by
+/// one.
 struct Along<'a> {
     between: &'a Interpolator,
     sound: &'a [f32],
@@ -69,21 +88,70 @@ struct Along<'a> {
     values: &'a mut [f32],
 }
 
+impl Along<'_> {
+    /// Where so many values from one on lie in as many samples and nearly as far behind each: the
+    /// first of these samples, and the phases of the first and the last value.
+    fn abreast(&self, n: usize) -> Option<(usize, [f64; 2])> {
+        /// Rows of the table between them over which the kernel is as good as straight.
+        const ROWS: f64 = 2.0;
+        let place = self.first + self.step * n as f64;
+        let whole = place as usize;
+        let first = place - whole as f64;
+        let last = first + (self.step - 1.0) * (LANES - 1) as f64;
+        let is_straight = (last - first).abs() * self.between.phases as f64 <= ROWS;
+        (is_straight && (0.0..=1.0).contains(&last)).then_some((whole, [first, last]))
+    }
+}
+
 impl WithSimd for Along<'_> {
     type Output = ();
 
     #[inline(always)]
-    fn with_simd<S: Simd>(self, _: S) {
-        let Self { between: Interpolator { taps, phases, kernel }, sound, first, step, values } =
-            self;
-        for (n, value) in values.iter_mut().enumerate() {
-            let place = first + step * n as f64;
+    fn with_simd<S: Simd>(self, simd: S) {
+        /// How far the values abreast lie from the first to the last.
+        const FAR: [f32; LANES] = {
+            let mut far = [0.0; LANES];
+            let mut lane = 0;
+            while lane < LANES {
+                far[lane] = lane as f32 / (LANES - 1) as f32;
+                lane += 1;
+            }
+            far
+        };
+        let (taps, zero) = (self.between.taps, simd.splat_f32s(0.0));
+        let samples_of = |whole: usize| &self.sound[whole + 1 - taps / 2..];
+        let count = self.values.len();
+        let mut n = 0;
+        while n < count {
+            let abreast = if count - n < LANES { None } else { self.abreast(n) };
+            if let Some((whole, [first, last])) = abreast {
+                let (((a, a_next), a_far), ((b, b_next), b_far)) =
+                    (self.between.rows(first), self.between.rows(last));
+                let x = &samples_of(whole)[..taps + LANES - 1];
+                let (mut of_a, mut of_b) = ([zero; LANES], [zero; LANES]);
+                for (k, x) in x.windows(LANES).enumerate() {
+                    let a = simd.splat_f32s(a[k] + a_far * (a_next[k] - a[k]));
+                    let b = simd.splat_f32s(b[k] + b_far * (b_next[k] - b[k]));
+                    for lane in 0..LANES / S::F32_LANES {
+                        let x = simd.partial_load_f32s(&x[lane * S::F32_LANES..][..S::F32_LANES]);
+                        of_a[lane] = simd.mul_add_f32s(a, x, of_a[lane]);
+                        of_b[lane] = simd.mul_add_f32s(b, x, of_b[lane]);
+                    }
+                }
+                let values = self.values[n..n + LANES].chunks_mut(S::F32_LANES);
+                let far = FAR.chunks(S::F32_LANES);
+                for (((values, far), a), b) in values.zip(far).zip(of_a).zip(of_b) {
+                    let far = simd.partial_load_f32s(far);
+                    let between = simd.mul_add_f32s(far, simd.sub_f32s(b, a), a);
+                    simd.partial_store_f32s(values, between);
+                }
+                n += LANES;
+                continue;
+            }
+            let place = self.first + self.step * n as f64;
             let whole = place as usize;
-            let phase = (place - whole as f64) * *phases as f64;
-            let row = (phase as usize).min(phases - 1);
-            let far = (phase - row as f64) as f32;
-            let (now, next) = kernel[row * taps..(row + 2) * taps].split_at(*taps);
-            let x = &sound[whole + 1 - taps / 2..][..*taps];
+            let ((now, next), far) = self.between.rows(place - whole as f64);
+            let x = &samples_of(whole)[..taps];
             let rows = now.as_chunks::<LANES>().0.iter().zip(next.as_chunks::<LANES>().0);
             let (mut a, mut b) = ([0.0; LANES], [0.0; LANES]);
             for ((now, next), x) in rows.zip(x.as_chunks::<LANES>().0) {
@@ -102,7 +170,8 @@ impl WithSimd for Along<'_> {
                 }
                 half /= 2;
             }
-            *value = a[0];
+            self.values[n] = a[0];
+            n += 1;
         }
     }
 }
@@ -154,7 +223,7 @@ mod tests {
             assert!(between.passes() >= highest);
             for share in [0.01, 0.2, 0.99 * highest] {
                 let sound = sine(share, 1.0, 0.4, 1.0, 600);
-                for step in [0.713, 1.0007] {
+                for step in [0.713, 0.999_93, 1.0, 1.000_02, 1.0007] {
                     let first = 250.3;
                     let (before, behind) = between.needs(40, step);
                     let from = 250 - before;

@@ -78,11 +78,9 @@ impl WithSimd for Product<'_> {
     }
 }
 
-/// Σ h[k]·x[n + k] for so many n from 0 on, some side by side, each added up in the same order
-/// wherever it stands; `x` has `count` + the taps − 1 values at least.
-pub(crate) fn convolve<T: FftNum>(taps: &[T], x: &[T], count: usize, sums: &mut Vec<T>) {
-    sums.clear();
-    sums.resize(count, T::zero());
+/// Σ h[k]·x[n + k] for n from 0 on, some side by side, each added up in the same order wherever it
+/// stands; `x` has as many values as `sums` and the taps − 1 at least.
+pub(crate) fn convolve<T: FftNum>(taps: &[T], x: &[T], sums: &mut [T]) {
     Arch::new().dispatch(Convolution { taps, x, sums });
 }
 

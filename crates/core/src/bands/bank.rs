@@ -290,7 +290,8 @@ impl HalfBand {
             self.is_odd = !self.is_odd;
         }
         let ready = self.even.len() - (HALF_BAND_TAPS - 1);
-        lanes::convolve(&self.taps, &self.even, ready, &mut self.sums);
+        self.sums.resize(ready, 0.0);
+        lanes::convolve(&self.taps, &self.even, &mut self.sums);
         let made = self.sums.iter().zip(&self.odd).map(|(sum, x)| sum + 0.5 * x).collect();
         self.even.drain(..ready);
         self.odd.drain(..ready.min(self.odd.len()));

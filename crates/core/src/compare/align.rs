@@ -33,8 +33,9 @@ pub(super) const MOST_DRIFT: f64 = 1e-3;
 /// much, and little.
 const RIVAL: f64 = 1.6;
 const MOST_RIVAL_MISS: f64 = 0.1;
-/// Reading between samples by a short polynomial errs by less than this share of the power.
-const SLACK: f64 = 2e-3;
+/// What is read between samples lacks frequencies near half the sample rate: less than this share of
+/// the power.
+const SLACK: f64 = 1e-5;
 /// The line is a slope only if it is so many times its uncertainty.
 const SURE_OF_DRIFT: f64 = 4.0;
 
@@ -85,11 +86,13 @@ pub(super) fn align(
     let Some(follower) = Follower::new(a, b, rate_hz) else { return Ok(None) };
     let anchors = anchors(a, rate_hz, follower.length)?;
     let mut tried: Vec<Tried> = Vec::new();
+    let mut searched = None;
     for away_s in AWAY_S {
+        let away = away_s * rate_hz;
         for anchor in &anchors {
             let from = anchor.middle();
             let within = follower.near(from, JUDGED_S[0] * rate_hz);
-            for delay in delays(anchor, b, away_s * rate_hz)? {
+            for delay in delays(anchor, b, searched, away)? {
                 let is_known = |one: &Tried| one.from == from && (one.delay - delay).abs() <= 1.0;
                 if !tried.iter().any(is_known) {
                     let followed = follower.follow(from, delay, within.clone())?;
@@ -98,7 +101,8 @@ pub(super) fn align(
             }
         }
         tried.retain(|one| !one.followed.stretches.is_empty());
-        let everywhere = away_s * rate_hz >= (a.count() + b.count()) as f64;
+        searched = Some(away);
+        let everywhere = away >= (a.count() + b.count()) as f64;
         if everywhere || most_shared(&tried) > SURE {
             break;
         }
@@ -113,17 +117,23 @@ pub(super) fn align(
             let chance = 1.0 + by_chance(one.within.len() * follower.length / 2);
             1.0 - one.followed.shared <= RIVAL.max(chance) * (1.0 - most) + SLACK
         });
-        if judged_s.is_infinite() && RIVAL * (1.0 - most) > 1.0 {
+        if judged_s.is_infinite() && most < SURE {
             // Nothing leads far: to follow every place through a long recording shows no more.
             let mut shares: Vec<f64> = tried.iter().map(|one| one.followed.shared).collect();
             shares.sort_by(|x, y| y.total_cmp(x));
             let least = shares.get(MOST_DOUBTFUL - 1).copied().unwrap_or(0.0);
             tried.retain(|one| one.followed.shared >= least);
         }
-        for one in &mut tried {
-            one.within = farther(one);
+        let mut judged: Vec<Tried> = Vec::with_capacity(tried.len());
+        for mut one in tried {
+            if judged.iter().any(|other| other.followed.leads_through(one.from, one.delay)) {
+                continue;
+            }
+            one.within = farther(&one);
             one.followed = follower.follow(one.from, one.delay, one.within.clone())?;
+            judged.push(one);
         }
+        tried = judged;
     }
     let may_slope = a.count() as f64 / rate_hz >= 1.0;
     let place = |one: &Tried| {

@@ -5,6 +5,7 @@ use std::ops::Range;
 use pulp::{Arch, Simd, WithSimd};
 
 use super::align::{MOST_DRIFT, Stretch, weighted_line};
+use crate::between::Interpolator;
 use crate::error::Error;
 use crate::lanes::product;
 use crate::samples::{Reader, Samples};
@@ -41,6 +42,17 @@ pub(super) struct Followed {
     pub(super) shared: f64,
     /// Gain of the second, as far as their powers tell it.
     pub(super) gain: f64,
+}
+
+impl Followed {
+    /// Whether a place in the first, with a delay, lies on the way.
+    pub(super) fn leads_through(&self, place: f64, delay: f64) -> bool {
+        let after = self.stretches.partition_point(|stretch| stretch.middle < place);
+        let before = after.checked_sub(1).and_then(|n| self.stretches.get(n));
+        let Some((a, b)) = before.zip(self.stretches.get(after)) else { return false };
+        let there = a.delay + (b.delay - a.delay) * (place - a.middle) / (b.middle - a.middle);
+        (there - delay).abs() <= 1.0
+    }
 }
 
 impl<'a> Follower<'a> {
@@ -153,6 +165,9 @@ struct StretchReader<'a> {
     input: Vec<f32>,
     /// What is tapered of both, to be correlated in time.
     tapered: [Vec<f32>; 2],
+    /// Tells the second between its samples, and what it told.
+    between: Interpolator,
+    moved: Vec<f32>,
     /// Spectrum of the first, and the cross-spectrum: real and imaginary parts.
     of_a: [Vec<f32>; 2],
     cross: [Vec<f32>; 2],
@@ -169,30 +184,28 @@ impl<'a> StretchReader<'a> {
             transform: RealTransform::new(size),
             input: vec![0.0; size],
             tapered: [Vec::new(), Vec::new()],
+            between: Interpolator::quick(),
+            moved: Vec::new(),
             of_a: [Vec::new(), Vec::new()],
             cross: [Vec::new(), Vec::new()],
         }
     }
 
-    /// Σ a·b with the second late by so many samples, read between them by a polynomial through
-    /// five, Σ a² and Σ b².
+    /// Σ a·b, Σ a² and Σ b², the second being late by so many samples.
     fn alike(&mut self, from: usize, delay: f64) -> Result<[f64; 3], Error> {
         let length = self.taper.len();
-        let first = from as i64 + delay.round() as i64;
+        let place = from as f64 + delay;
+        let first = place.floor() as i64;
         if first < 0 || first as usize + length > self.b_count {
             return Ok([0.0; 3]);
         }
+        let (before, behind) = self.between.needs(length, 1.0);
         let a = self.a.at(from as i64, length)?;
-        let b = self.b.at(first - 2, length + 4)?;
-        let d = delay - delay.round();
-        let product_of = |k: i32| {
-            // Lagrange's polynomial that is 1 at k and 0 at the other four.
-            let others = (-2..=2).filter(|other| *other != k);
-            let weight: f64 = others.map(|m| (d - f64::from(m)) / f64::from(k - m)).product();
-            weight * product(a, &b[(k + 2) as usize..])
-        };
-        let own = &b[2..][..length];
-        Ok([(-2..=2).map(product_of).sum(), product(a, a), product(own, own)])
+        let b = self.b.at(first - before as i64, before + behind)?;
+        self.moved.resize(length, 0.0);
+        self.between.along(b, before as f64 + (place - first as f64), 1.0, &mut self.moved);
+        let b = &self.moved;
+        Ok([product(a, b), product(a, a), product(b, b)])
     }
 
     /// The stretch of the first that begins at `from`, searched within `reach` of the delay
@@ -275,21 +288,25 @@ fn refined(cross: &[Vec<f32>; 2], size: usize, lag: f64) -> (f64, f64, f64) {
     /// Half-way between two samples of white noise the curve bends little: a full step would lead
     /// astray.
     const LONGEST: f64 = 0.3;
+    /// The sums are the same to the last digit so near to the top.
+    const NEAR: f64 = 1e-7;
     let step = std::f64::consts::TAU / size as f64;
     let mut delay = lag;
+    let mut sums = [0.0; 3];
     for _ in 0..STEPS {
-        let [_, slope, curvature] = Arch::new().dispatch(TurnedSums { cross, step, delay });
+        sums = Arch::new().dispatch(TurnedSums { cross, step, delay });
+        let [_, slope, curvature] = sums;
         let next = delay + (slope / curvature).clamp(-LONGEST, LONGEST);
         if !next.is_finite() || (next - lag).abs() > 1.0 {
             break;
         }
-        let done = (next - delay).abs() < 1e-9;
+        let is_there = (next - delay).abs() < NEAR;
         delay = next;
-        if done {
+        if is_there {
             break;
         }
     }
-    let [sum, _, curvature] = Arch::new().dispatch(TurnedSums { cross, step, delay });
+    let [sum, _, curvature] = sums;
     (delay, sum, curvature)
 }
 

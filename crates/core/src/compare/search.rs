@@ -63,18 +63,48 @@ fn energies(sound: &dyn Samples, from: i64, steps: usize, step: usize) -> Result
         .collect()
 }
 
-/// Delays in samples at which an anchor may lie in the second, no further than `away` from none:
-/// the tops of the correlation G = A*·B·W with W = 1, with W = |A*B|^−½, and with that over the
-/// powers of what lies over each other. Block by block of the second.
-pub(super) fn delays(anchor: &Anchor, b: &dyn Samples, away: f64) -> Result<Vec<f64>, Error> {
+/// Delays in samples at which an anchor may lie in the second, no further than `away` from none, and
+/// further than was `searched` before.
+pub(super) fn delays(
+    anchor: &Anchor,
+    b: &dyn Samples,
+    searched: Option<f64>,
+    away: f64,
+) -> Result<Vec<f64>, Error> {
+    /// A top is seen between its neighbours.
+    const BESIDE: i64 = 2;
+    let (from, length) = (anchor.from as i64, anchor.samples.len());
+    let away = away.min((anchor.from + length + b.count()) as f64) as i64;
+    let sides = match searched {
+        None => vec![(-away, away)],
+        Some(searched) => {
+            let beside = (searched as i64).saturating_sub(BESIDE);
+            vec![(-away, -beside), (beside, away)]
+        }
+    };
+    let mut found: Vec<f64> = Vec::new();
+    for (least, most) in sides {
+        // Where the first sample of the anchor may lie.
+        let first = (1 - length as i64).max(from.saturating_add(least));
+        let last = (b.count() as i64 - 1).min(from.saturating_add(most));
+        for place in tops(anchor, b, (first, last))? {
+            let delay = (place - from) as f64;
+            if found.iter().all(|other| (other - delay).abs() > 1.0) {
+                found.push(delay);
+            }
+        }
+    }
+    Ok(found)
+}
+
+/// Where from one place to another in the second an anchor may begin: the tops of the correlation G
+/// = A*·B·W with W = 1, with W = |A*B|^−½, and with that over the powers of what lies over each
+/// other. Block by block of the second.
+fn tops(anchor: &Anchor, b: &dyn Samples, (first, last): (i64, i64)) -> Result<Vec<i64>, Error> {
     /// Blocks this many times as long as what is looked for spend a quarter on their overlap.
     const BLOCK: usize = 4;
     const SHORTEST_BLOCK: usize = 1 << 17;
-    let (from, length) = (anchor.from as i64, anchor.samples.len());
-    let away = away.min((anchor.from + length + b.count()) as f64) as i64;
-    // Where the first sample of the anchor may lie.
-    let first = (1 - length as i64).max(from - away);
-    let last = (b.count() as i64 - 1).min(from + away);
+    let length = anchor.samples.len();
     if last < first {
         return Ok(Vec::new());
     }
@@ -117,14 +147,7 @@ pub(super) fn delays(anchor: &Anchor, b: &dyn Samples, away: f64) -> Result<Vec<
         // A top is seen between its neighbours.
         at += in_block as i64 - 2;
     }
-    let mut found: Vec<f64> = Vec::new();
-    for (place, _) in tops.into_iter().flat_map(|tops| tops.highest) {
-        let delay = (place - from) as f64;
-        if found.iter().all(|other| (other - delay).abs() > 1.0) {
-            found.push(delay);
-        }
-    }
-    Ok(found)
+    Ok(tops.into_iter().flat_map(|tops| tops.highest).map(|(place, _)| place).collect())
 }
 
 /// Correlates a stretch with one block after another, in single precision: what is found is looked

@@ -141,7 +141,8 @@ impl Levels {
             let from = usize::try_from(first + 2 * silent as i64).unwrap_or(0);
             self.every_other.extend(above.samples[from..].iter().step_by(2));
             let middle = (first + REACH as i64) as usize;
-            convolve(&self.taps, &self.every_other, count, &mut self.sides);
+            self.sides.resize(count, 0.0);
+            convolve(&self.taps, &self.every_other, &mut self.sides);
             let middles = above.samples[middle..].iter().step_by(2);
             below.samples.extend(middles.zip(&self.sides).map(|(x, sides)| 0.5 * x + sides));
         }
