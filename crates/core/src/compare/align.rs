@@ -157,14 +157,8 @@ pub(super) fn align(
             *share = shared(a, b, placed)?;
         }
     }
-    let chance = by_chance(a.count().min(b.count()));
-    let mut best: Option<&(Placed, f64)> = None;
-    for one in &all {
-        // Where two places are as good but for chance, the first is the likelier.
-        if best.is_none_or(|best| 1.0 - one.1 < (1.0 - chance) * (1.0 - best.1)) {
-            best = Some(one);
-        }
-    }
+    // Of equals the first.
+    let best = all.iter().rev().max_by(|x, y| x.1.total_cmp(&y.1));
     let Some((best, most)) = best else { return Ok(None) };
     let rivals = all.iter().filter(|(placed, share)| {
         let is_apart = (placed.delay.value - best.delay.value).abs() > 1.0;

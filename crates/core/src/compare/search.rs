@@ -2,6 +2,7 @@
 
 use rustfft::num_complex::Complex;
 
+use crate::between::Interpolator;
 use crate::error::Error;
 use crate::lanes::product;
 use crate::samples::{Reader, Samples, held};
@@ -120,6 +121,7 @@ fn tops(anchor: &Anchor, b: &dyn Samples, (first, last): (i64, i64)) -> Result<V
     let mut reader = Reader::new(b);
     // A period aside a tone looks much the same: several places are tried.
     let mut tops = [Tops::new(TRIED), Tops::new(TRIED), Tops::new(2 * TRIED)];
+    let between = Interpolator::quick();
     let in_block = size - length + 1;
     let mut at = first;
     while at <= last {
@@ -139,7 +141,7 @@ fn tops(anchor: &Anchor, b: &dyn Samples, (first, last): (i64, i64)) -> Result<V
         for (tops, values) in
             tops.iter_mut().zip([&plain[..count], &flatter[..count], &over_energy])
         {
-            tops.offer(values, at);
+            tops.offer(values, at, &between);
         }
         if count < in_block {
             break;
@@ -173,7 +175,7 @@ impl Correlator {
         Self { forward, inverse, of_anchor, input, cross, values }
     }
 
-    /// Magnitudes of Σ a\[n\]·b\[n + lag\] for lags from 0 on, plain and with a flatter spectrum.
+    /// Σ a\[n\]·b\[n + lag\] for lags from 0 on, plain and with a flatter spectrum.
     fn correlate(&mut self, block: &[f32]) -> &[Vec<f32>; 2] {
         self.input.copy_from_slice(block);
         let of_block = self.forward.forward(&mut self.input);
@@ -190,7 +192,7 @@ impl Correlator {
             let found = self.inverse.backward(&mut self.cross);
             let scale = 1.0 / found.len() as f32;
             for (value, found) in self.values[usize::from(flat)].iter_mut().zip(found) {
-                *value = found.abs() * scale;
+                *value = found * scale;
             }
         }
         &self.values
@@ -209,16 +211,18 @@ impl Tops {
         Self { count, highest: Vec::new() }
     }
 
-    /// Looks through a piece that begins at a place; the height of a top is read between its values
-    /// by a parabola.
-    fn offer(&mut self, values: &[f32], from: i64) {
+    /// Looks through a piece that begins at a place, either sign being as good.
+    fn offer(&mut self, values: &[f32], from: i64, between: &Interpolator) {
+        /// Between two samples a top may be so many times as high as the higher of them.
+        const HIGHER: f32 = 1.6;
         for (n, v) in values.windows(3).enumerate() {
-            if !(v[1] > v[0] && v[1] >= v[2]) {
+            let [before, here, after] = [v[0], v[1], v[2]].map(f32::abs);
+            let least =
+                if self.highest.len() < self.count { 0.0 } else { self.highest[self.count - 1].1 };
+            if !(here > before && here >= after && HIGHER * here > least) {
                 continue;
             }
-            let bend = v[0] - 2.0 * v[1] + v[2];
-            let slope = 0.5 * (v[2] - v[0]);
-            let top = (from + n as i64 + 1, v[1] - 0.5 * slope * slope / bend);
+            let top = (from + n as i64 + 1, height(values, n + 1, between));
             let at = self.highest.partition_point(|other| other.1 >= top.1);
             if at < self.count {
                 self.highest.insert(at, top);
@@ -226,6 +230,27 @@ impl Tops {
             }
         }
     }
+}
+
+/// The magnitude of a curve at its top near a value, between its values: of harmonics up to half the
+/// sample rate a top is so narrow that its nearest value may be half as high.
+fn height(values: &[f32], top: usize, between: &Interpolator) -> f32 {
+    /// From a sample before the value to a sample after it.
+    const STEPS: usize = 16;
+    const STEP: f64 = 2.0 / STEPS as f64;
+    let mut near = [0.0f32; STEPS + 1];
+    let (before, behind) = between.needs(near.len(), STEP);
+    let first = top.checked_sub(before + 1);
+    let around = first.and_then(|first| values.get(first..first + before + behind));
+    let Some(around) = around else { return values[top].abs() };
+    between.along(around, before as f64, STEP, &mut near);
+    let tops = near.windows(3).map(|v| [v[0], v[1], v[2]].map(f32::abs));
+    let tops = tops.filter(|[before, here, after]| here > before && here >= after);
+    let heights = tops.map(|[before, here, after]| {
+        let slope = 0.5 * (after - before);
+        here - 0.5 * slope * slope / (before - 2.0 * here + after)
+    });
+    heights.fold(values[top].abs(), f32::max)
 }
 
 /// Energies of stretches of a sound.
