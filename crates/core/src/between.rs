@@ -93,7 +93,7 @@ impl Along<'_> {
     /// first of these samples, and the phases of the first and the last value.
     fn abreast(&self, n: usize) -> Option<(usize, [f64; 2])> {
         /// Rows of the table between them over which the kernel is as good as straight.
-        const ROWS: f64 = 2.0;
+        const ROWS: f64 = 0.5;
         let place = self.first + self.step * n as f64;
         let whole = place as usize;
         let first = place - whole as f64;
