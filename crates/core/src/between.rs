@@ -108,16 +108,8 @@ impl WithSimd for Along<'_> {
 
     #[inline(always)]
     fn with_simd<S: Simd>(self, simd: S) {
-        /// How far the values abreast lie from the first to the last.
-        const FAR: [f32; LANES] = {
-            let mut far = [0.0; LANES];
-            let mut lane = 0;
-            while lane < LANES {
-                far[lane] = lane as f32 / (LANES - 1) as f32;
-                lane += 1;
-            }
-            far
-        };
+        // How far the values abreast lie from the first to the last.
+        let shares: [f32; LANES] = std::array::from_fn(|lane| lane as f32 / (LANES - 1) as f32);
         let (taps, zero) = (self.between.taps, simd.splat_f32s(0.0));
         let samples_of = |whole: usize| &self.sound[whole + 1 - taps / 2..];
         let count = self.values.len();
@@ -139,7 +131,7 @@ impl WithSimd for Along<'_> {
                     }
                 }
                 let values = self.values[n..n + LANES].chunks_mut(S::F32_LANES);
-                let far = FAR.chunks(S::F32_LANES);
+                let far = shares.chunks(S::F32_LANES);
                 for (((values, far), a), b) in values.zip(far).zip(of_a).zip(of_b) {
                     let far = simd.partial_load_f32s(far);
                     let between = simd.mul_add_f32s(far, simd.sub_f32s(b, a), a);

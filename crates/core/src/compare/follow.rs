@@ -165,7 +165,7 @@ struct StretchReader<'a> {
     input: Vec<f32>,
     /// What is tapered of both, to be correlated in time.
     tapered: [Vec<f32>; 2],
-    /// Tells the second between its samples, and what it told.
+    /// Reads the second between its samples; what it read last.
     between: Interpolator,
     moved: Vec<f32>,
     /// Spectrum of the first, and the cross-spectrum: real and imaginary parts.

@@ -233,7 +233,7 @@ impl Tops {
 }
 
 /// The magnitude of a curve at its top near a value, between its values: of harmonics up to half the
-/// sample rate a top is so narrow that its nearest value may be half as high.
+/// sample rate a top is so narrow that its nearest value may be a third lower.
 fn height(values: &[f32], top: usize, between: &Interpolator) -> f32 {
     /// From a sample before the value to a sample after it.
     const STEPS: usize = 16;

@@ -131,7 +131,7 @@ pub(crate) fn delay_polarity_and_gain_are_found_in_noise() {
     Accuracy::all("gain between two recordings at 40 dB", "dB", gain).hold(0.0014);
 }
 
-/// A steady tone looks the same a period later: only its fades tell.
+/// A steady tone looks the same a period later but for its fades.
 #[test]
 pub(crate) fn a_steady_tone_is_not_a_period_off() {
     let errors = in_parallel(trials(60, 160), |case| {
