@@ -5,6 +5,7 @@ use std::ops::Range;
 use pulp::{Arch, Simd, WithSimd};
 
 use super::align::{MOST_DRIFT, Stretch, weighted_line};
+use super::overlay::lowered;
 use crate::between::Interpolator;
 use crate::error::Error;
 use crate::lanes::product;
@@ -32,6 +33,8 @@ pub(super) struct Follower<'a> {
     pub(super) length: usize,
     hop: usize,
     taper: Vec<f32>,
+    /// Samples that would show as much without a taper.
+    equal_length: f64,
 }
 
 /// What was found on the way.
@@ -71,8 +74,12 @@ impl<'a> Follower<'a> {
         let shorter = a.count().min(b.count());
         let most = ((longest_s * rate_hz) as usize).max(SHORTEST_STRETCH);
         let length = (2 * shorter / (FEWEST_STRETCHES + 1)).clamp(SHORTEST_STRETCH, most);
-        let taper = WindowKind::Hann.samples(length).into_iter().map(|w| w as f32).collect();
-        (length <= shorter).then_some(Self { a, b, length, hop: length / 2, taper })
+        let taper = WindowKind::Hann.samples(length);
+        // Both are tapered: their products weigh as w², the noise in those as w⁴.
+        let sum = |power: i32| taper.iter().map(|w| w.powi(power)).sum::<f64>();
+        let equal_length = sum(2).powi(2) / sum(4);
+        let taper = taper.into_iter().map(|w| w as f32).collect();
+        (length <= shorter).then_some(Self { a, b, length, hop: length / 2, taper, equal_length })
     }
 
     /// All stretches of the first.
@@ -158,6 +165,7 @@ struct Read {
 /// Reads the delay of one stretch after another.
 struct StretchReader<'a> {
     taper: &'a [f32],
+    equal_length: f64,
     a: Reader<'a>,
     b: Reader<'a>,
     b_count: usize,
@@ -168,6 +176,7 @@ struct StretchReader<'a> {
     /// Reads the second between its samples; what it read last.
     between: Interpolator,
     moved: Vec<f32>,
+    lowered: [Vec<f32>; 2],
     /// Spectrum of the first, and the cross-spectrum: real and imaginary parts.
     of_a: [Vec<f32>; 2],
     cross: [Vec<f32>; 2],
@@ -178,6 +187,7 @@ impl<'a> StretchReader<'a> {
         let size = fast_length(follower.length);
         Self {
             taper: &follower.taper,
+            equal_length: follower.equal_length,
             a: Reader::new(follower.a),
             b: Reader::new(follower.b),
             b_count: follower.b.count(),
@@ -186,12 +196,13 @@ impl<'a> StretchReader<'a> {
             tapered: [Vec::new(), Vec::new()],
             between: Interpolator::quick(),
             moved: Vec::new(),
+            lowered: [Vec::new(), Vec::new()],
             of_a: [Vec::new(), Vec::new()],
             cross: [Vec::new(), Vec::new()],
         }
     }
 
-    /// Σ a·b, Σ a² and Σ b², the second being late by so many samples.
+    /// Σ a·b, Σ a² and Σ b² but near half the sample rate, the second being late by so many samples.
     fn alike(&mut self, from: usize, delay: f64) -> Result<[f64; 3], Error> {
         let length = self.taper.len();
         let place = from as f64 + delay;
@@ -204,7 +215,10 @@ impl<'a> StretchReader<'a> {
         let b = self.b.at(first - before as i64, before + behind)?;
         self.moved.resize(length, 0.0);
         self.between.along(b, before as f64 + (place - first as f64), 1.0, &mut self.moved);
-        let b = &self.moved;
+        for (sound, lower) in [a, &self.moved].into_iter().zip(&mut self.lowered) {
+            lowered(sound, lower);
+        }
+        let [a, b] = &self.lowered;
         Ok([product(a, b), product(a, a), product(b, b)])
     }
 
@@ -267,7 +281,7 @@ impl<'a> StretchReader<'a> {
         let mean_square_frequency = curvature / sum;
         // Least: the rounding of samples stored in 24 bits.
         let variance =
-            ((1.0 - r * r) / (r * r)).max(1e-13) / (length as f64 * mean_square_frequency);
+            ((1.0 - r * r) / (r * r)).max(1e-13) / (self.equal_length * mean_square_frequency);
         if !variance.is_finite() {
             return Ok(None);
         }
@@ -276,7 +290,9 @@ impl<'a> StretchReader<'a> {
             delay: whole + delay,
             variance: variance.abs(),
         };
-        let alike = self.alike(from, stretch.delay)?;
+        // What begins or ends at the edge of a stretch is hidden under the taper, and its delay with it.
+        let is_found = r > LEAST_CORRELATION;
+        let alike = self.alike(from, if is_found { stretch.delay } else { expected })?;
         Ok(Some(Read { stretch, r, alike }))
     }
 }

@@ -6,9 +6,16 @@ use crate::lanes::product;
 use crate::measured::Measured;
 use crate::samples::{Reader, Samples};
 
-/// Share of the power that two have in common, as they lie over each other. What is read between
-/// samples lacks the highest frequencies, and more of their noise at one place than at another: of
-/// both they are taken away.
+/// The same without what is near half the sample rate, (x(n−1) + 2·x(n) + x(n+1))/4: its gain is
+/// cos² of half the angle. What is read between samples lacks it, and at one place more than at
+/// another.
+pub(super) fn lowered(sound: &[f32], into: &mut Vec<f32>) {
+    into.clear();
+    into.extend(sound.windows(3).map(|x| 0.25 * (x[0] + x[2]) + 0.5 * x[1]));
+}
+
+/// Share of the power that two have in common, as they lie over each other, but near half the sample
+/// rate.
 pub(super) fn shared(a: &dyn Samples, b: &dyn Samples, placed: &Placed) -> Result<f64, Error> {
     const BLOCK: usize = 1 << 14;
     let overlap = placed.overlap(a.count(), b.count());
@@ -19,9 +26,7 @@ pub(super) fn shared(a: &dyn Samples, b: &dyn Samples, placed: &Placed) -> Resul
         let count = BLOCK.min(overlap.end - from);
         let both = [reader.at(from as i64, count)?, shifted.at(from, count)?.0];
         for (lower, x) in lower.iter_mut().zip(both) {
-            // cos² of half the angle: nothing at half the sample rate.
-            lower.clear();
-            lower.extend(x.windows(3).map(|x| 0.25 * (x[0] + x[2]) + 0.5 * x[1]));
+            lowered(x, lower);
         }
         let [a, b] = &lower;
         aa += product(a, a);
