@@ -202,7 +202,8 @@ impl<'a> StretchReader<'a> {
         }
     }
 
-    /// Σ a·b, Σ a² and Σ b² but near half the sample rate, the second being late by so many samples.
+    /// Σ a·b, Σ a² and Σ b² without what is near half the sample rate, the second being late by so
+    /// many samples.
     fn alike(&mut self, from: usize, delay: f64) -> Result<[f64; 3], Error> {
         let length = self.taper.len();
         let place = from as f64 + delay;

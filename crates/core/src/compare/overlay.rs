@@ -6,7 +6,7 @@ use crate::lanes::product;
 use crate::measured::Measured;
 use crate::samples::{Reader, Samples};
 
-/// The same without what is near half the sample rate, (x(n−1) + 2·x(n) + x(n+1))/4: its gain is
+/// A sound without what is near half the sample rate, (x(n−1) + 2·x(n) + x(n+1))/4: its gain is
 /// cos² of half the angle. What is read between samples lacks it, and at one place more than at
 /// another.
 pub(super) fn lowered(sound: &[f32], into: &mut Vec<f32>) {
@@ -14,8 +14,8 @@ pub(super) fn lowered(sound: &[f32], into: &mut Vec<f32>) {
     into.extend(sound.windows(3).map(|x| 0.25 * (x[0] + x[2]) + 0.5 * x[1]));
 }
 
-/// Share of the power that two have in common, as they lie over each other, but near half the sample
-/// rate.
+/// Share of the power that two have in common, as they lie over each other, without what is near
+/// half the sample rate.
 pub(super) fn shared(a: &dyn Samples, b: &dyn Samples, placed: &Placed) -> Result<f64, Error> {
     const BLOCK: usize = 1 << 14;
     let overlap = placed.overlap(a.count(), b.count());
