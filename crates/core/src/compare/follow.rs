@@ -291,7 +291,7 @@ impl<'a> StretchReader<'a> {
             delay: whole + delay,
             variance: variance.abs(),
         };
-        // What begins or ends at the edge of a stretch is hidden under the taper, and its delay with it.
+        // What begins or ends at the edge of a stretch is hidden under the taper: its neighbours lead.
         let is_found = r > LEAST_CORRELATION;
         let alike = self.alike(from, if is_found { stretch.delay } else { expected })?;
         Ok(Some(Read { stretch, r, alike }))
