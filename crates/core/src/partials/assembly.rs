@@ -57,10 +57,13 @@ impl Assembly<'_> {
         let mut candidates: Vec<Candidate> = followed.iter().map(candidate).collect();
         // What is read where nothing sounds takes noise away. Most of it is known at once and never
         // taken out; the rest is put back after the first look at what is left.
-        for noise in [Noise::OfTheWhole, Noise::OfTheRest, Noise::OfTheRest] {
-            self.mark_alive(&mut candidates, noise);
-            self.take_out(&mut candidates);
-        }
+        let everywhere = vec![true; self.stretch.steps(self.hop_s)];
+        self.mark_alive(&mut candidates, Noise::OfTheWhole, &everywhere);
+        self.take_out(&mut candidates);
+        self.mark_alive(&mut candidates, Noise::OfTheRest, &everywhere);
+        let changed = self.take_out(&mut candidates);
+        self.mark_alive(&mut candidates, Noise::OfTheRest, &changed);
+        self.take_out(&mut candidates);
         candidates.retain(|candidate| candidate.alive.iter().any(|alive| *alive));
         self.entry = self.put_back_before_entry();
         let level_at = match self.level_at_s {
@@ -178,12 +181,14 @@ impl Assembly<'_> {
     }
 
     /// Takes the sound of all that is alive out of the stretch, and puts back what was taken but is
-    /// not alive any more.
-    fn take_out(&mut self, candidates: &mut [Candidate]) {
+    /// not alive any more. Gives whether that changes what is left between each point and the one
+    /// before.
+    fn take_out(&mut self, candidates: &mut [Candidate]) -> Vec<bool> {
         let rate_hz = self.stretch.rate_hz;
         let sum = Sum { start: 0.0, hop: self.hop_s * rate_hz, rate_hz };
         let mut pieces = Vec::with_capacity(candidates.len());
-        for step in 1..self.stretch.steps(self.hop_s) {
+        let mut changed = vec![false; self.stretch.steps(self.hop_s)];
+        for step in 1..changed.len() {
             pieces.clear();
             for candidate in &mut *candidates {
                 let sounds = candidate.alive[step - 1] && candidate.alive[step];
@@ -195,7 +200,9 @@ impl Assembly<'_> {
                 pieces.push((from, to, if sounds { -1.0 } else { 1.0 }));
             }
             sum.add(&mut self.left, step - 1, &pieces);
+            changed[step] = !pieces.is_empty();
         }
+        changed
     }
 
     /// Finds how the partials enter, and puts back what was taken out of the stretch before they
@@ -233,8 +240,14 @@ impl Assembly<'_> {
 
     /// Noise beside each partial over time, as the power of a bin: what is left when the sound of
     /// partials is taken away, in the bins to either side, by a running quarter: where a vibrato
-    /// sweeps through a frame more is left than noise, but not at its turns.
-    fn noise_floors(&mut self, candidates: &[Candidate], noise: Noise) -> Vec<NoiseFloor> {
+    /// sweeps through a frame more is left than noise, but not at its turns. Where nothing has changed
+    /// since it was last looked for it is as it was.
+    fn noise_floors(
+        &mut self,
+        candidates: &[Candidate],
+        noise: Noise,
+        changed: &[bool],
+    ) -> Vec<NoiseFloor> {
         /// Slots as long as a frame are independent; of nine the lower quarter is the third.
         const SLOT_S: f64 = 0.02;
         const LEAST_SLOTS: usize = 9;
@@ -256,34 +269,46 @@ impl Assembly<'_> {
         let half_frame = 0.5 * self.reader.length() as f64 / hop;
         let mut floors: Vec<Vec<f64>> = vec![Vec::with_capacity(slots); candidates.len()];
         let leakage = self.reader.leakage();
-        // Of each partial the bin that it is in, and its power as far as it has not been taken out.
+        // Of each partial the bin that it is in, and its power.
         let mut here: Vec<Option<(f64, f64)>> = Vec::with_capacity(candidates.len());
         for n in 0..slots {
+            let first_step = (n * slot) as f64 / hop;
+            let frame = first_step as usize..(first_step + 2.0 * half_frame) as usize + 2;
+            if !changed[frame.start..frame.end.min(changed.len())].contains(&true) {
+                let columns = floors.iter_mut().zip(candidates);
+                columns.for_each(|(floor, candidate)| floor.push(candidate.noise.beside[n]));
+                continue;
+            }
             self.reader.take(&self.left, (n * slot) as i64);
-            let step = ((n * slot) as f64 / hop + half_frame) as usize;
+            let step = (first_step + half_frame) as usize;
             here.clear();
             here.extend(candidates.iter().map(|candidate| {
                 let point = nearest(&candidate.points, step)?;
-                let is_in_it = matches!(noise, Noise::OfTheWhole);
-                let power = if is_in_it { point.amplitude.powi(2) } else { 0.0 };
-                Some((point.frequency_hz / self.reader.bin_hz(), power))
+                Some((point.frequency_hz / self.reader.bin_hz(), point.amplitude.powi(2)))
             }));
             for (n, floor) in floors.iter_mut().enumerate() {
                 let Some((place, _)) = here[n] else {
                     floor.push(0.0);
                     continue;
                 };
-                // What itself and those beside it bring into a bin is no noise.
-                let near = &here[n.saturating_sub(1)..(n + 2).min(here.len())];
-                let of_noise = |aside: &i64| {
-                    let k = place.round() as i64 + aside;
-                    let known = near.iter().flatten().map(|(place, power)| {
-                        let away = (place - k as f64).abs() * LEAKAGE_STEPS;
-                        power * leakage.get(away as usize).copied().unwrap_or(0.0)
-                    });
-                    (self.reader.power(k) - known.sum::<f64>()).max(0.0)
+                let place = (place + 0.5) as i64;
+                let sum: f64 = match noise {
+                    Noise::OfTheRest => aside.iter().map(|k| self.reader.power(place + k)).sum(),
+                    // What itself and those beside it bring into a bin is no noise.
+                    Noise::OfTheWhole => {
+                        let near = &here[n.saturating_sub(1)..(n + 2).min(here.len())];
+                        let known = |k: i64| {
+                            let of = |(place, power): &(f64, f64)| {
+                                let away = (place - k as f64).abs() * LEAKAGE_STEPS;
+                                power * leakage.get(away as usize).copied().unwrap_or(0.0)
+                            };
+                            near.iter().flatten().map(of).sum::<f64>()
+                        };
+                        let of_noise = |k: i64| (self.reader.power(k) - known(k)).max(0.0);
+                        aside.iter().map(|k| of_noise(place + k)).sum()
+                    }
                 };
-                floor.push(aside.iter().map(of_noise).sum::<f64>() / aside.len() as f64);
+                floor.push(sum / aside.len() as f64);
             }
         }
         let smooth = |floor: Vec<f64>| {
@@ -298,6 +323,7 @@ impl Assembly<'_> {
             NoiseFloor {
                 powers: quarters.into_iter().zip(&means).map(surely).collect(),
                 means,
+                beside: floor,
                 slot_steps: slot as f64 / hop,
                 first_step: half_frame,
             }
@@ -305,9 +331,10 @@ impl Assembly<'_> {
         floors.into_iter().map(smooth).collect()
     }
 
-    /// Marks where partials stand out of the noise.
-    fn mark_alive(&mut self, candidates: &mut [Candidate], noise: Noise) {
-        let floors = self.noise_floors(candidates, noise);
+    /// Marks where partials stand out of the noise, which is looked for where what is left has
+    /// changed.
+    fn mark_alive(&mut self, candidates: &mut [Candidate], noise: Noise, changed: &[bool]) {
+        let floors = self.noise_floors(candidates, noise, changed);
         for (candidate, floor) in candidates.iter_mut().zip(floors) {
             self.mark_one_alive(candidate, &floor, noise);
             candidate.noise = floor;
@@ -436,6 +463,8 @@ pub(super) struct NoiseFloor {
     powers: Vec<f64>,
     /// The running mean, over less time.
     means: Vec<f64>,
+    /// In each slot by itself.
+    beside: Vec<f64>,
     slot_steps: f64,
     /// The step in the middle of the first frame.
     first_step: f64,
@@ -484,12 +513,16 @@ fn candidate(followed: &Followed) -> Candidate {
 pub(super) fn level_of(candidate: &Candidate, step: usize) -> f64 {
     /// Two to either side: a line through them takes out an even fall.
     const NEAREST: usize = 5;
-    let mut heard: Vec<(f64, f64)> = (candidate.points.iter().enumerate())
-        .filter(|(n, _)| candidate.alive[*n])
-        .filter_map(|(n, point)| Some((n as f64 - step as f64, 20.0 * (*point)?.amplitude.log10())))
-        .collect();
-    heard.sort_by(|a, b| a.0.abs().total_cmp(&b.0.abs()));
-    heard.truncate(NEAREST);
+    let points = &candidate.points;
+    let level_db = |n: usize| {
+        let point = points.get(n).copied().flatten().filter(|_| candidate.alive[n])?;
+        Some((n as f64 - step as f64, point.level_db()))
+    };
+    let outwards = (0..=step.max(points.len())).flat_map(|away| {
+        let after = (away > 0).then_some(step + away);
+        [step.checked_sub(away), after].into_iter().flatten()
+    });
+    let heard: Vec<(f64, f64)> = outwards.filter_map(level_db).take(NEAREST).collect();
     let (place, alone) = heard.first().copied().unwrap_or((0.0, f64::NAN));
     Line::of_equals(heard.iter().copied()).map_or(alone, |line| line.at(place))
 }
