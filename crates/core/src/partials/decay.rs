@@ -15,11 +15,9 @@ const LEAST_OFF_DB: f64 = 0.3;
 const FEW_TURNS: f64 = 2.5;
 
 impl Assembly<'_> {
-    /// The envelopes of the partials, from the bin of each in frames a quarter apart, or of many in
-    /// frames half apart, which are as good as independent: unlike a reading a bin adds up what two
-    /// components put there.
+    /// The envelopes of the partials, from the bin of each in frames a quarter apart: unlike a
+    /// reading a bin adds up what two components put there.
     pub(super) fn envelopes(&mut self, candidates: &[Candidate], wavers: bool) -> Vec<Fitted> {
-        const MANY: f64 = 400.0;
         let (length, rate_hz) = (self.reader.length() as f64, self.stretch.rate_hz);
         let start_s = length / 2.0 / rate_hz;
         if wavers {
@@ -30,10 +28,8 @@ impl Assembly<'_> {
             .iter()
             .map(|candidate| (candidate.mean().hz / self.reader.bin_hz()).round() as i64)
             .collect();
-        let lasts = (self.stretch.to - self.stretch.from) as f64 - length;
-        let quarter = (length / 4.0).max(1.0);
-        let step = if lasts > MANY * quarter { 2.0 * quarter } else { quarter };
-        let count = lasts / step;
+        let step = (length / 4.0).max(1.0);
+        let count = ((self.stretch.to - self.stretch.from) as f64 - length) / step;
         let mut values = vec![Vec::new(); candidates.len()];
         let mut noise: Vec<Vec<f64>> = vec![Vec::new(); candidates.len()];
         for n in 0..=count as usize {

@@ -267,15 +267,23 @@ fn readings(
 
 /// The sum of samples turned back by a phase that runs evenly between two values in turns.
 fn turned(samples: &[f32], from: f64, to: f64) -> Complex64 {
+    /// So many turn on side by side, none waiting for the one before.
+    const LANES: usize = 4;
     let step_turns = (to - from) / samples.len() as f64;
-    let mut at = Complex64::from_polar(1.0, -TAU * (from + 0.5 * step_turns).fract());
+    let first = Complex64::from_polar(1.0, -TAU * (from + 0.5 * step_turns).fract());
     let step = Complex64::from_polar(1.0, -TAU * step_turns);
-    let mut sum = Complex64::default();
-    for x in samples {
-        sum += f64::from(*x) * at;
-        at *= step;
+    let mut at: [Complex64; LANES] = std::array::from_fn(|lane| first * step.powu(lane as u32));
+    let on = step.powu(LANES as u32);
+    let mut sums = [Complex64::default(); LANES];
+    let (parts, rest) = samples.as_chunks::<LANES>();
+    for part in parts {
+        for lane in 0..LANES {
+            sums[lane] += f64::from(part[lane]) * at[lane];
+            at[lane] *= on;
+        }
     }
-    sum
+    let rest: Complex64 = rest.iter().zip(at).map(|(x, at)| f64::from(*x) * at).sum();
+    rest + sums.iter().sum::<Complex64>()
 }
 
 fn square(values: &[f64]) -> f64 {

@@ -9,6 +9,7 @@ use rustfft::num_complex::Complex64;
 use super::law::Law;
 use crate::error::Error;
 use crate::fit::median;
+use crate::lanes::dot;
 use crate::samples::{Reader, Samples};
 use crate::transform::{RealTransform, fast_length};
 use crate::units::db_from_power;
@@ -23,7 +24,8 @@ const LEAST_DB: f64 = 12.0;
 const LOWEST_HZ: f64 = 60.0;
 /// Width of a heap in ln f.
 const HEAP: f64 = 0.0015;
-/// Peaks that the search takes into account.
+/// Peaks that the search takes into account: on the grid, and from there on.
+const ON_GRID: usize = 500;
 const THINNED: usize = 1000;
 
 /// A peak of the spectrum at a time.
@@ -98,9 +100,13 @@ pub(super) fn unsteady(peaks: &[Peak], lasts_s: f64) -> Vec<Peak> {
 
 /// Heaps of peaks at the source, under a law.
 struct Heaps {
-    lowest: f64,
-    /// Width of a heap in ln f.
+    /// Width of a heap in ln f, and where the lowest begins.
     width: f64,
+    lowest: f64,
+    /// When each frame is, and the first peak after its own.
+    frames: Vec<(f64, usize)>,
+    /// The heap that each peak is in where nothing shifts it, and its weight.
+    peaks: Vec<(f64, f64)>,
     weights: Vec<f64>,
 }
 
@@ -112,26 +118,38 @@ impl Heaps {
         // The shift moves them by less than an octave.
         let lowest = (0.5 * ends.0).ln();
         let count = ((2.0 * ends.1).ln() - lowest) / width;
-        Self { lowest, width, weights: vec![0.0; count.max(1.0) as usize + 2] }
+        let mut end = 0;
+        let frame = |of_frame: &[Peak]| {
+            end += of_frame.len();
+            (of_frame[0].t, end)
+        };
+        Self {
+            width,
+            lowest,
+            frames: peaks.chunk_by(|a, b| a.t == b.t).map(frame).collect(),
+            peaks: peaks.iter().map(|of| ((of.ln_hz - lowest) / width, of.weight)).collect(),
+            weights: vec![0.0; count.max(1.0) as usize + 2],
+        }
     }
 
-    fn fill(&mut self, peaks: &[Peak], of: impl Fn(f64) -> f64) -> f64 {
+    /// Heaps the peaks up under a shift over time, and gives the sum of the squares of the heaps.
+    fn fill(&mut self, shift: impl Fn(f64) -> f64) -> f64 {
         self.weights.fill(0.0);
-        let (mut at_s, mut shift) = (f64::NAN, 0.0);
-        for peak in peaks {
-            // The peaks of a frame stand together.
-            if peak.t != at_s {
-                (at_s, shift) = (peak.t, of(peak.t).ln());
+        let mut first = 0;
+        for (t, end) in &self.frames {
+            let moved = shift(*t).ln() / self.width;
+            for (place, weight) in &self.peaks[first..*end] {
+                let place = (place - moved).max(0.0);
+                let at = place as usize;
+                let beyond = (place - at as f64) * weight;
+                if let Some([first, second]) = self.weights.get_mut(at..at + 2) {
+                    *first += weight - beyond;
+                    *second += beyond;
+                }
             }
-            let place = ((peak.ln_hz - shift - self.lowest) / self.width).max(0.0);
-            let at = place as usize;
-            let share = place - at as f64;
-            if let Some([first, second]) = self.weights.get_mut(at..at + 2) {
-                *first += (1.0 - share) * peak.weight;
-                *second += share * peak.weight;
-            }
+            first = *end;
         }
-        self.weights.iter().map(|weight| weight * weight).sum()
+        dot(&self.weights, &self.weights)
     }
 }
 
@@ -154,56 +172,59 @@ pub(super) fn search(peaks: &[Peak], lasts_s: f64, sound_m_s: f64) -> Option<Gue
     const WIDTHS: [f64; 4] = [8.0 * HEAP, 4.0 * HEAP, 2.0 * HEAP, HEAP];
     /// So many starts are followed to the end.
     const STARTS: usize = 16;
-    // Of every so many frames all peaks.
-    let every = peaks.len().div_ceil(THINNED).max(1);
-    let frames = peaks.chunk_by(|a, b| a.t == b.t).step_by(every);
-    let thinned: Vec<Peak> = frames.flatten().copied().collect();
-    if thinned.len() < 20 {
+    let (on_grid, peaks) = (thinned(peaks, ON_GRID), thinned(peaks, THINNED));
+    if peaks.len() < 20 {
         return None;
     }
-    let mut heaps = Heaps::new(&thinned, WIDTHS[0]);
+    let mut heaps = Heaps::new(&on_grid, WIDTHS[0]);
     let mut starts: Vec<(f64, Law)> = Vec::new();
     let mut turn_s = SHORTEST_TURN_S;
     while turn_s < LONGEST_TURN_S {
         let step_s = f64::max(0.7 * turn_s, lasts_s / 400.0);
         for m in 0..=(lasts_s / step_s) as usize {
             let closest_s = m as f64 * step_s;
-            // The best speed of each place and turn.
-            let mut speed_m_s = SPEED_STEP_M_S;
-            let mut best: Option<(f64, Law)> = None;
-            while speed_m_s < FASTEST_M_S {
+            let mut scored = |speed_m_s: f64| {
                 let law = Law { speed_m_s, distance_m: turn_s * speed_m_s, closest_s, sound_m_s };
-                let score = heaps.fill(&thinned, |t| law.shift(t));
-                if best.is_none_or(|(best, _)| score > best) {
-                    best = Some((score, law));
-                }
-                speed_m_s += SPEED_STEP_M_S;
+                (heaps.fill(|t| law.shift(t)), law)
+            };
+            // The best speed of each place and turn: of every other, and of those beside it.
+            let mut best = scored(SPEED_STEP_M_S);
+            for n in 1..(0.5 * FASTEST_M_S / SPEED_STEP_M_S) as usize {
+                best = better(best, scored((2 * n + 1) as f64 * SPEED_STEP_M_S));
             }
-            starts.extend(best);
+            let middle_m_s = best.1.speed_m_s;
+            for beside_m_s in [-SPEED_STEP_M_S, SPEED_STEP_M_S] {
+                best = better(best, scored((middle_m_s + beside_m_s).max(0.5 * SPEED_STEP_M_S)));
+            }
+            starts.push(best);
         }
         turn_s *= 2.2;
     }
     starts.sort_by(|a, b| b.0.total_cmp(&a.0));
     starts.truncate(STARTS);
-    let mut best: Option<(f64, Law)> = None;
-    for (_, start) in starts {
-        let mut law = start;
-        let mut score = 0.0;
-        for (n, width) in WIDTHS.into_iter().enumerate() {
-            let mut heaps = Heaps::new(&thinned, width);
-            (score, law) = climbed(&mut heaps, &thinned, law, 0.2 * 0.6f64.powi(n as i32));
-        }
-        if best.is_none_or(|(best, _)| score > best) {
-            best = Some((score, law));
-        }
-    }
-    let (score, law) = best?;
-    let mut heaps = Heaps::new(&thinned, HEAP);
-    if score < BETTER * heaps.fill(&thinned, |_| 1.0) {
+    let mut of_widths = WIDTHS.map(|width| Heaps::new(&peaks, width));
+    let climbed_from = |start: (f64, Law)| {
+        let heaps = of_widths.iter_mut().enumerate();
+        heaps.fold(start, |(_, law), (n, heaps)| climbed(heaps, law, 0.2 * 0.6f64.powi(n as i32)))
+    };
+    let (score, law) = starts.into_iter().map(climbed_from).reduce(better)?;
+    let [.., mut heaps] = of_widths;
+    if score < BETTER * heaps.fill(|_| 1.0) {
         return None;
     }
-    heaps.fill(&thinned, |t| law.shift(t));
+    heaps.fill(|t| law.shift(t));
     Some(Guess { law, tones_hz: heaps.tones() })
+}
+
+/// All peaks of every so many frames, that about so many are left.
+fn thinned(peaks: &[Peak], most: usize) -> Vec<Peak> {
+    let every = peaks.len().div_ceil(most).max(1);
+    peaks.chunk_by(|a, b| a.t == b.t).step_by(every).flatten().copied().collect()
+}
+
+/// Of two laws with their scores the one that is better, or the first.
+fn better(one: (f64, Law), other: (f64, Law)) -> (f64, Law) {
+    if other.0 > one.0 { other } else { one }
 }
 
 /// Whether a tone has left the frequency behind the closest point that it had as long before it. Two
@@ -221,25 +242,23 @@ pub(super) fn is_passing(peaks: &[Peak], law: &Law, rest_hz: f64) -> bool {
 }
 
 /// Climbs from a law to one that no small step betters.
-fn climbed(heaps: &mut Heaps, peaks: &[Peak], mut law: Law, mut step: f64) -> (f64, Law) {
-    let mut score = heaps.fill(peaks, |t| law.shift(t));
+fn climbed(heaps: &mut Heaps, mut law: Law, mut step: f64) -> (f64, Law) {
+    let mut score = heaps.fill(|t| law.shift(t));
     let least = 0.02 * step;
     while step > least {
-        let mut better = None;
+        let mut best = (score, law);
         for n in 0..3 {
             for sign in [-1.0, 1.0] {
                 let mut by = [0.0; 3];
                 by[n] = sign * if n == 2 { step * law.turn_s() } else { step };
                 let moved = law.moved(by);
-                let of = heaps.fill(peaks, |t| moved.shift(t));
-                if of > better.map_or(score, |(best, _)| best) {
-                    better = Some((of, moved));
-                }
+                best = better(best, (heaps.fill(|t| moved.shift(t)), moved));
             }
         }
-        match better {
-            Some((of, moved)) => (score, law) = (of, moved),
-            None => step *= 0.6,
+        if best.0 > score {
+            (score, law) = best;
+        } else {
+            step *= 0.6;
         }
     }
     (score, law)

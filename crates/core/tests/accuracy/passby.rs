@@ -101,7 +101,7 @@ fn passing_sources_have_their_speed() {
         let heard_s = source.closest_s + source.distance_m / found.sound_m_s;
         Some((1e3 * (closest.value - heard_s), 1e3 * closest.u))
     });
-    Accuracy::all("passby: closest point heard", "ms", closest).hold(0.4);
+    Accuracy::all("passby: closest point heard", "ms", closest).hold(0.39);
     let rest = found.iter().map(|(source, found)| {
         let rest = found.rest_frequency_hz.expect("a frequency");
         (rest.value - source.rest_hz, rest.u)
