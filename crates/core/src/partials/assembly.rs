@@ -188,7 +188,7 @@ impl Assembly<'_> {
         let sum = Sum { start: 0.0, hop: self.hop_s * rate_hz, rate_hz };
         let mut pieces = Vec::with_capacity(candidates.len());
         let mut changed = vec![false; self.stretch.steps(self.hop_s)];
-        for step in 1..changed.len() {
+        for (step, changed) in changed.iter_mut().enumerate().skip(1) {
             pieces.clear();
             for candidate in &mut *candidates {
                 let sounds = candidate.alive[step - 1] && candidate.alive[step];
@@ -200,7 +200,7 @@ impl Assembly<'_> {
                 pieces.push((from, to, if sounds { -1.0 } else { 1.0 }));
             }
             sum.add(&mut self.left, step - 1, &pieces);
-            changed[step] = !pieces.is_empty();
+            *changed = !pieces.is_empty();
         }
         changed
     }
