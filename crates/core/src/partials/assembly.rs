@@ -578,6 +578,35 @@ mod tests {
     use super::*;
 
     #[test]
+    fn levels_are_those_of_the_nearest_points_that_are_heard() {
+        // A decibel less from each point to the next.
+        let fall = |n: usize| TrackPoint {
+            frequency_hz: 100.0,
+            amplitude: 10f64.powf(-(n as f64) / 20.0),
+            phase_rad: 0.0,
+        };
+        let heard_at = |heard: &dyn Fn(usize) -> bool| Candidate {
+            number: 1,
+            points: (0..20).map(|n| (n != 7).then(|| fall(n))).collect(),
+            after_s: vec![0.0; 20],
+            alive: (0..20).map(heard).collect(),
+            taken: vec![false; 20],
+            noise: NoiseFloor::default(),
+        };
+        let every_third = heard_at(&|n| n % 3 == 1);
+        for (step, nearest) in [(0, 1), (4, 4), (8, 10), (19, 19), (40, 19)] {
+            let level_db = level_of(&every_third, step);
+            assert!((level_db + f64::from(nearest)).abs() < 1e-9, "{step}: {level_db}");
+        }
+        // What is far does not bend the line: only the five nearest are looked at.
+        let mut bent = heard_at(&|_| true);
+        bent.points[..10].fill(Some(fall(60)));
+        assert!((level_of(&bent, 15) + 15.0).abs() < 1e-9);
+        assert!((level_of(&heard_at(&|n| n == 3), 11) + 3.0).abs() < 1e-9);
+        assert!(level_of(&heard_at(&|_| false), 11).is_nan());
+    }
+
+    #[test]
     fn running_quarters_are_those_of_what_is_around() {
         let values: Vec<f64> = (0..200).map(|n| f64::from((n * n * 31 + 7) % 97)).collect();
         for (count, reach) in [(200, 4), (200, 12), (9, 4), (3, 12), (1, 4), (0, 4)] {

@@ -120,6 +120,27 @@ mod tests {
     }
 
     #[test]
+    fn what_turns_on_from_sample_to_sample_is_the_cosine() {
+        const RATE_HZ: f64 = 44_100.0;
+        let mut worst: f64 = 0.0;
+        for (frequency_hz, phase_rad, t60_s) in
+            [(27.5, 0.3, f64::INFINITY), (1234.567, -2.0, 0.3), (19_999.9, 1.1, 4.0)]
+        {
+            let partial = Partial { frequency_hz, amplitude: 0.7, phase_rad, t60_s };
+            let sound = render(&[partial], Vibrato::default(), RATE_HZ, 1.234_567);
+            assert_eq!(sound.len(), 54_444, "no whole number of blocks");
+            for (n, x) in sound.iter().enumerate() {
+                let t = n as f64 / RATE_HZ;
+                let amplitude = 0.7 * 1000f64.powf(-t / t60_s);
+                let angle = TAU * (frequency_hz * t).fract() + phase_rad;
+                worst = worst.max((x - amplitude * angle.cos()).abs());
+            }
+        }
+        println!("{worst:e}");
+        assert!(worst < 3e-11, "{worst:e}");
+    }
+
+    #[test]
     fn vibrato_has_the_stated_rate_and_depth() {
         let steady = &harmonics(440.0, &[1.0]);
         let sound = render(steady, Vibrato { rate_hz: 5.0, depth_cents: 50.0 }, 48_000.0, 1.0);
