@@ -57,13 +57,10 @@ impl Assembly<'_> {
         let mut candidates: Vec<Candidate> = followed.iter().map(candidate).collect();
         // What is read where nothing sounds takes noise away. Most of it is known at once and never
         // taken out; the rest is put back after the first look at what is left.
-        let everywhere = vec![true; self.stretch.steps(self.hop_s)];
-        self.mark_alive(&mut candidates, Noise::OfTheWhole, &everywhere);
-        self.take_out(&mut candidates);
-        self.mark_alive(&mut candidates, Noise::OfTheRest, &everywhere);
-        let changed = self.take_out(&mut candidates);
-        self.mark_alive(&mut candidates, Noise::OfTheRest, &changed);
-        self.take_out(&mut candidates);
+        for noise in [Noise::OfTheWhole, Noise::OfTheRest, Noise::OfTheRest] {
+            self.mark_alive(&mut candidates, noise);
+            self.take_out(&mut candidates);
+        }
         candidates.retain(|candidate| candidate.alive.iter().any(|alive| *alive));
         self.entry = self.put_back_before_entry();
         let level_at = match self.level_at_s {
@@ -181,14 +178,12 @@ impl Assembly<'_> {
     }
 
     /// Takes the sound of all that is alive out of the stretch, and puts back what was taken but is
-    /// not alive any more. Gives whether that changes what is left between each point and the one
-    /// before.
-    fn take_out(&mut self, candidates: &mut [Candidate]) -> Vec<bool> {
+    /// not alive any more.
+    fn take_out(&mut self, candidates: &mut [Candidate]) {
         let rate_hz = self.stretch.rate_hz;
         let sum = Sum { start: 0.0, hop: self.hop_s * rate_hz, rate_hz };
         let mut pieces = Vec::with_capacity(candidates.len());
-        let mut changed = vec![false; self.stretch.steps(self.hop_s)];
-        for (step, changed) in changed.iter_mut().enumerate().skip(1) {
+        for step in 1..self.stretch.steps(self.hop_s) {
             pieces.clear();
             for candidate in &mut *candidates {
                 let sounds = candidate.alive[step - 1] && candidate.alive[step];
@@ -200,9 +195,7 @@ impl Assembly<'_> {
                 pieces.push((from, to, if sounds { -1.0 } else { 1.0 }));
             }
             sum.add(&mut self.left, step - 1, &pieces);
-            *changed = !pieces.is_empty();
         }
-        changed
     }
 
     /// Finds how the partials enter, and puts back what was taken out of the stretch before they
@@ -240,14 +233,8 @@ impl Assembly<'_> {
 
     /// Noise beside each partial over time, as the power of a bin: what is left when the sound of
     /// partials is taken away, in the bins to either side, by a running quarter: where a vibrato
-    /// sweeps through a frame more is left than noise, but not at its turns. Where nothing has changed
-    /// since it was last looked for it is as it was.
-    fn noise_floors(
-        &mut self,
-        candidates: &[Candidate],
-        noise: Noise,
-        changed: &[bool],
-    ) -> Vec<NoiseFloor> {
+    /// sweeps through a frame more is left than noise, but not at its turns.
+    fn noise_floors(&mut self, candidates: &[Candidate], noise: Noise) -> Vec<NoiseFloor> {
         /// Slots as long as a frame are independent; of nine the lower quarter is the third.
         const SLOT_S: f64 = 0.02;
         const LEAST_SLOTS: usize = 9;
@@ -269,46 +256,34 @@ impl Assembly<'_> {
         let half_frame = 0.5 * self.reader.length() as f64 / hop;
         let mut floors: Vec<Vec<f64>> = vec![Vec::with_capacity(slots); candidates.len()];
         let leakage = self.reader.leakage();
-        // Of each partial the bin that it is in, and its power.
+        // Of each partial the bin that it is in, and its power as far as it has not been taken out.
         let mut here: Vec<Option<(f64, f64)>> = Vec::with_capacity(candidates.len());
         for n in 0..slots {
-            let first_step = (n * slot) as f64 / hop;
-            let frame = first_step as usize..(first_step + 2.0 * half_frame) as usize + 2;
-            if !changed[frame.start..frame.end.min(changed.len())].contains(&true) {
-                let columns = floors.iter_mut().zip(candidates);
-                columns.for_each(|(floor, candidate)| floor.push(candidate.noise.beside[n]));
-                continue;
-            }
             self.reader.take(&self.left, (n * slot) as i64);
-            let step = (first_step + half_frame) as usize;
+            let step = ((n * slot) as f64 / hop + half_frame) as usize;
             here.clear();
             here.extend(candidates.iter().map(|candidate| {
                 let point = nearest(&candidate.points, step)?;
-                Some((point.frequency_hz / self.reader.bin_hz(), point.amplitude.powi(2)))
+                let is_in_it = matches!(noise, Noise::OfTheWhole);
+                let power = if is_in_it { point.amplitude.powi(2) } else { 0.0 };
+                Some((point.frequency_hz / self.reader.bin_hz(), power))
             }));
             for (n, floor) in floors.iter_mut().enumerate() {
                 let Some((place, _)) = here[n] else {
                     floor.push(0.0);
                     continue;
                 };
-                let place = (place + 0.5) as i64;
-                let sum: f64 = match noise {
-                    Noise::OfTheRest => aside.iter().map(|k| self.reader.power(place + k)).sum(),
-                    // What itself and those beside it bring into a bin is no noise.
-                    Noise::OfTheWhole => {
-                        let near = &here[n.saturating_sub(1)..(n + 2).min(here.len())];
-                        let known = |k: i64| {
-                            let of = |(place, power): &(f64, f64)| {
-                                let away = (place - k as f64).abs() * LEAKAGE_STEPS;
-                                power * leakage.get(away as usize).copied().unwrap_or(0.0)
-                            };
-                            near.iter().flatten().map(of).sum::<f64>()
-                        };
-                        let of_noise = |k: i64| (self.reader.power(k) - known(k)).max(0.0);
-                        aside.iter().map(|k| of_noise(place + k)).sum()
-                    }
+                // What itself and those beside it bring into a bin is no noise.
+                let near = &here[n.saturating_sub(1)..(n + 2).min(here.len())];
+                let of_noise = |aside: &i64| {
+                    let k = place.round() as i64 + aside;
+                    let known = near.iter().flatten().map(|(place, power)| {
+                        let away = (place - k as f64).abs() * LEAKAGE_STEPS;
+                        power * leakage.get(away as usize).copied().unwrap_or(0.0)
+                    });
+                    (self.reader.power(k) - known.sum::<f64>()).max(0.0)
                 };
-                floor.push(sum / aside.len() as f64);
+                floor.push(aside.iter().map(of_noise).sum::<f64>() / aside.len() as f64);
             }
         }
         let smooth = |floor: Vec<f64>| {
@@ -323,7 +298,6 @@ impl Assembly<'_> {
             NoiseFloor {
                 powers: quarters.into_iter().zip(&means).map(surely).collect(),
                 means,
-                beside: floor,
                 slot_steps: slot as f64 / hop,
                 first_step: half_frame,
             }
@@ -331,10 +305,9 @@ impl Assembly<'_> {
         floors.into_iter().map(smooth).collect()
     }
 
-    /// Marks where partials stand out of the noise, which is looked for where what is left has
-    /// changed.
-    fn mark_alive(&mut self, candidates: &mut [Candidate], noise: Noise, changed: &[bool]) {
-        let floors = self.noise_floors(candidates, noise, changed);
+    /// Marks where partials stand out of the noise.
+    fn mark_alive(&mut self, candidates: &mut [Candidate], noise: Noise) {
+        let floors = self.noise_floors(candidates, noise);
         for (candidate, floor) in candidates.iter_mut().zip(floors) {
             self.mark_one_alive(candidate, &floor, noise);
             candidate.noise = floor;
@@ -463,8 +436,6 @@ pub(super) struct NoiseFloor {
     powers: Vec<f64>,
     /// The running mean, over less time.
     means: Vec<f64>,
-    /// In each slot by itself.
-    beside: Vec<f64>,
     slot_steps: f64,
     /// The step in the middle of the first frame.
     first_step: f64,

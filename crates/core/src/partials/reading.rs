@@ -31,11 +31,6 @@ pub(super) struct Reading {
 impl Reading {
     /// Its amplitude and phase a time after the middle of the frame.
     pub(super) fn after(&self, seconds: f64) -> C {
-        /// Most readings are given in the middle of their frame, but for rounding.
-        const ROUNDING_S: f64 = 1e-12;
-        if seconds.abs() < ROUNDING_S {
-            return self.amplitude;
-        }
         let turned = TAU * (self.frequency_hz * seconds).fract();
         self.amplitude * C::new(-self.decay_per_s * seconds, turned).exp()
     }

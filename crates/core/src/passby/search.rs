@@ -142,9 +142,9 @@ impl Heaps {
                 let place = (place - moved).max(0.0);
                 let at = place as usize;
                 let beyond = (place - at as f64) * weight;
-                if let Some([first, second]) = self.weights.get_mut(at..at + 2) {
-                    *first += weight - beyond;
-                    *second += beyond;
+                if let Some([heap, next]) = self.weights.get_mut(at..at + 2) {
+                    *heap += weight - beyond;
+                    *next += beyond;
                 }
             }
             first = *end;
