@@ -105,11 +105,14 @@ impl Assembly<'_> {
         let stages = Stages::of(&course, independent_s);
         // Where the level is another than the components make it, it is the level that is told.
         let accounts_for = |components: &[Component]| {
-            let made = |time_s: f64| {
-                let waves = components.iter().map(|c| c.wave(time_s - fitted.start_s));
-                20.0 * waves.sum::<C>().norm().log10()
+            // The level of one alone is a straight line.
+            let straight = <[Component; 1]>::try_from(components).ok().map(|[one]| one.level_db());
+            let made = |seconds: f64| match straight {
+                Some((start_db, slope)) => start_db + slope * seconds,
+                None => 20.0 * components.iter().map(|c| c.wave(seconds)).sum::<C>().norm().log10(),
             };
-            let left = course.iter().map(|(time_s, db)| (db - made(*time_s)).powi(2)).sum::<f64>();
+            let off = |(time_s, db): &(f64, f64)| (db - made(time_s - fitted.start_s)).powi(2);
+            let left = course.iter().map(off).sum::<f64>();
             let rms = (left / course.len().max(1) as f64).sqrt();
             stages.as_ref().is_none_or(|stages| rms < NO_MORE_OFF * stages.rms.max(LEAST_OFF_DB))
         };

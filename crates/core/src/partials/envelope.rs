@@ -36,6 +36,12 @@ impl Component {
         self.amplitude.norm() * (-self.decay_per_s.value * seconds).exp()
     }
 
+    /// Its level at the start in dB, and how fast it rises in dB/s.
+    pub(super) fn level_db(&self) -> (f64, f64) {
+        const OF_NATS: f64 = 20.0 * std::f64::consts::LOG10_E;
+        (OF_NATS * self.amplitude.norm().ln(), -OF_NATS * self.decay_per_s.value)
+    }
+
     /// The complex amplitude, its turn included.
     pub(super) fn wave(&self, seconds: f64) -> C {
         let turned = TAU * self.frequency_hz.value * seconds;
@@ -273,14 +279,16 @@ impl Points {
         let offset = turned.arg() / course.step_s;
         let block = values.len().div_ceil(MOST_POINTS);
         let blocks = values.chunks(block).zip(course.noise[first..=last].chunks(block));
+        let turn = C::cis(-offset * course.step_s);
         let mean = |(n, (block_values, noise)): (usize, (&[Option<C>], &[f64]))| {
             // A block that is not whole would lie beside its middle.
             if block_values.len() < block || block_values.iter().any(Option::is_none) {
                 return None;
             }
-            let sum: C = (block_values.iter().flatten().enumerate())
-                .map(|(m, value)| value * C::cis(-offset * (n * block + m) as f64 * course.step_s))
-                .sum();
+            // The first value turns least: Σ z[m]·turn^m, from the last on.
+            let sum =
+                block_values.iter().rev().flatten().fold(C::default(), |sum, z| sum * turn + z)
+                    * C::cis(-offset * (n * block) as f64 * course.step_s);
             let middle = (n * block) as f64 + (block as f64 - 1.0) / 2.0;
             let value = ((first as f64 + middle) * course.step_s, sum / block as f64);
             Some((value, noise.iter().sum::<f64>() / block as f64))

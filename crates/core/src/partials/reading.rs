@@ -171,8 +171,16 @@ impl FrameReader {
     pub(crate) fn envelope(&self, k: i64, start: f64) -> C {
         let middle = start + self.length() as f64 / 2.0;
         let sign = if k % 2 == 0 { 2.0 } else { -2.0 };
-        let turned = TAU * (k as f64 * middle / self.length() as f64).fract();
-        self.windowed(k) * C::cis(-turned) * sign / (TERMS[0] * self.length() as f64)
+        let quarters = 4.0 * (k as f64 * middle / self.length() as f64).fract();
+        let value = self.windowed(k) * (sign / (TERMS[0] * self.length() as f64));
+        // Frames a quarter apart turn by quarters.
+        match quarters {
+            0.0 => value,
+            1.0 => C::new(value.im, -value.re),
+            2.0 => -value,
+            3.0 => C::new(-value.im, value.re),
+            _ => value * C::cis(-0.25 * TAU * quarters),
+        }
     }
 
     /// What is left in a bin of a damped sinusoid that lies so far from it: complex, 1 for a steady
