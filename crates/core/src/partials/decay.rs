@@ -106,9 +106,12 @@ impl Assembly<'_> {
         // Where the level is another than the components make it, it is the level that is told.
         let accounts_for = |components: &[Component]| {
             // The level of one alone is a straight line.
-            let straight = <[Component; 1]>::try_from(components).ok().map(|[one]| one.level_db());
+            let straight = match components {
+                [one] => Some(one.level_line()),
+                _ => None,
+            };
             let made = |seconds: f64| match straight {
-                Some((start_db, slope)) => start_db + slope * seconds,
+                Some((start_db, db_per_s)) => start_db + db_per_s * seconds,
                 None => 20.0 * components.iter().map(|c| c.wave(seconds)).sum::<C>().norm().log10(),
             };
             let off = |(time_s, db): &(f64, f64)| (db - made(time_s - fitted.start_s)).powi(2);

@@ -7,6 +7,7 @@ use super::poles::{Fit, Pole, Weighted};
 use crate::fit::median;
 use crate::measured::Measured;
 use crate::transform::complex_forward;
+use crate::units::DB_PER_POWER;
 
 /// Nats of 60 dB.
 const SIXTY_DB: f64 = 6.907_755_278_982_137;
@@ -37,9 +38,9 @@ impl Component {
     }
 
     /// Its level at the start in dB, and how fast it rises in dB/s.
-    pub(super) fn level_db(&self) -> (f64, f64) {
-        const OF_NATS: f64 = 20.0 * std::f64::consts::LOG10_E;
-        (OF_NATS * self.amplitude.norm().ln(), -OF_NATS * self.decay_per_s.value)
+    pub(super) fn level_line(&self) -> (f64, f64) {
+        let start_db = 20.0 * self.amplitude.norm().log10();
+        (start_db, -2.0 * DB_PER_POWER * self.decay_per_s.value)
     }
 
     /// The complex amplitude, its turn included.
@@ -285,7 +286,7 @@ impl Points {
             if block_values.len() < block || block_values.iter().any(Option::is_none) {
                 return None;
             }
-            // The first value turns least: Σ z[m]·turn^m, from the last on.
+            // Σ z[m]·turn^m by Horner's rule: one cosine a block.
             let sum =
                 block_values.iter().rev().flatten().fold(C::default(), |sum, z| sum * turn + z)
                     * C::cis(-offset * (n * block) as f64 * course.step_s);

@@ -298,4 +298,23 @@ mod tests {
             assert!((at_start - expected).norm() < 1e-4, "{at_start} {expected}");
         }
     }
+
+    #[test]
+    fn the_envelope_of_a_steady_sinusoid_turns_by_its_offset_wherever_a_frame_begins() {
+        let (rate_hz, length, k, hz) = (48_000.0, 1200, 25, 1003.0);
+        let mut reader = FrameReader::new(length, rate_hz);
+        let sound: Vec<f32> = (0..6000)
+            .map(|n| (0.4 * (TAU * hz * f64::from(n) / rate_hz + 0.3).cos()) as f32)
+            .collect();
+        let off_hz = hz - k as f64 * reader.bin_hz();
+        // By quarters of a frame, where each turn is whole quarters, and beside them.
+        for start in [0, 300, 600, 900, 1200, 1500, 1, 299, 700, 2222] {
+            reader.take(&sound, start);
+            let middle_s = (start as f64 + 600.0) / rate_hz;
+            let expected =
+                C::from_polar(0.4, 0.3 + TAU * off_hz * middle_s) * reader.gain(0.0, off_hz);
+            let found = reader.envelope(k, start as f64);
+            assert!((found - expected).norm() < 1e-6, "{start}: {found} {expected}");
+        }
+    }
 }
